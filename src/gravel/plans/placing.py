@@ -339,6 +339,7 @@ def _renamed(base: Any, pairs: Sequence[tuple[str, str]], table: str, backup: st
 
 
 def backed_up(base: Any, table: str, backup: str) -> Proof:
+    """Copy a table, and whether the copy holds what it holds. Raises TableProblem."""
     base.copy(table, backup)
     return kept_copy(base, table, backup)
 
@@ -356,6 +357,8 @@ def kept_copy(base: Any, table: str, backup: str) -> Proof:
 
 
 def rejects_placed(base: Any, name: str, left: Source, drop: bool) -> Proof:
+    """Put the rejects into a table, and whether it has them all; `drop`: an older one goes first.
+    Raises TableProblem."""
     columns: Columns = [(column, TEXT) for column in left.columns]
     if drop and base.has(name):
         base.drop(name)
