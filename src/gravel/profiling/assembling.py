@@ -18,6 +18,7 @@ from gravel.language.types import DOUBLE, TEXT, Kind
 from gravel.profiling import fits, spread
 from gravel.profiling.column_kind import is_code_list
 from gravel.profiling.day_forms import MONTH_NAMES, RIVALS, STRICTER, TARGETS
+from gravel.profiling.findings.fit import FEW, best_fit
 from gravel.profiling.result import (
     AlmostKey,
     ColumnProfile,
@@ -261,6 +262,11 @@ def _without_words_that_are_values(column_profile: ColumnProfile, known: int) ->
         return column_profile
     key, codes = column_profile.distinct == known > 1, is_code_list(column_profile, known)
     titles, few = column_profile.distinct * 2 > known, column_profile.distinct <= TOP
+    best = best_fit(column_profile.fits)
+    others = known - column_profile.placeholder_rows - column_profile.empty - column_profile.blank
+    # Numbers and days are no titles, codes or names, of which such a word may be one.
+    if best is not None and best.rows > (1 - FEW) * others:
+        return column_profile
 
     def means_nothing(word: ValueRows) -> bool:
         if tidied(word.value).lower() in SURE_PLACEHOLDERS:

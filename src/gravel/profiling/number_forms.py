@@ -1,15 +1,18 @@
 """Ways to write numbers other than SQL's: signs between groups of three digits, a decimal comma, a
-minus behind, parentheses around."""
+minus behind, parentheses around, a unit beside."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from unicodedata import category
 
 from msgspec import Struct
 
+from gravel.language.functions.wellknown import CURRENCIES
 from gravel.language.writing import text_literal
 from gravel.profiling.result import ValueShape
+from gravel.words import words
 
 _PLAIN = re.compile(r"[+-]?9+(\.9+)?")
 _SPACES = " \u00a0\u202f"  # plain, and the two that do not break a line
@@ -25,16 +28,28 @@ _WAYS = (
     (_SPACES, ",", "a decimal comma and spaces between groups of three digits"),
     (_SPACES, ".", "spaces between groups of three digits"),
 )
+# Signs and abbreviations of units that are seldom anything else behind a number.
+_UNITS = words(
+    "% ‰ ° °C °F mm cm dm m km nm nmi sm ft in yd mi m² m2 m³ m3 ft² sqm ha mg g kg t lb lbs oz ml"
+    " cl l hl gal s sec min h hr hrs d days wks mos yrs W kW MW kWh MWh mV kV mA kA Ah hp PS bhp"
+    " rpm mbar bar hPa kPa psi Hz kHz MHz GHz kB KB MB GB TB kn kt kts kr Kč zł Ft Fr lei pcs"
+)
+_MONEY = re.compile(r"[A-Z]{0,3}[^\w\s]|(kr|Fr|Rs)\.?")
+# What stands before the first digit, the digits, what stands behind the last.
+_BESIDE = re.compile(
+    r"(?P<sign>[-+(]*)(?P<before>[^0-9]*?)(?P<number>[-+(]*[0-9](?:.*[0-9])?[-)]*)(?P<behind>[^0-9]*)"
+)
 
 
 class NumberForm(Struct, frozen=True):
-    """A way to write numbers: what it is, the signs between groups, the decimal one, and where the
-    minus is ('': before)."""
+    """A way to write numbers: what it is, the signs between groups, the decimal one, where the
+    minus is ('': before), and the units beside them, with the spaces between."""
 
     meaning: str
     groups: str
     decimal: str
     minus: str = ""
+    units: tuple[str, ...] = ()
 
     def is_sure(self, shapes: Sequence[ValueShape]) -> bool:
         """Whether a sign between groups cannot be a decimal one: 1,200 alone may be either."""
@@ -45,11 +60,16 @@ class NumberForm(Struct, frozen=True):
         plain = re.compile(r"[+-]?9+") if self.decimal == "," else _PLAIN
         return sum(item.rows for item in shapes if not plain.fullmatch(item.shape.strip(" ")))
 
+    @property
+    def several(self) -> bool:
+        """Whether there are several units, so that the numbers do not compare."""
+        return len({unit.strip(_SPACES) for unit in self.units}) > 1
+
     def fix(self, name: str, padded: bool) -> str:
         """The expression that writes a column's numbers as SQL has them. `padded`: some have spaces
         around them."""
         name = text = f"TRIM({name})" if padded and self.minus else name
-        for sign in self.groups:
+        for sign in (*self.units, *self.groups):
             text = f"REPLACE({text}, {text_literal(sign)}, '')"
         if self.decimal == ",":
             text = f"REPLACE({text}, ',', '.')"
@@ -65,25 +85,49 @@ class NumberForm(Struct, frozen=True):
         return f"NOT FITS({name} AS DECIMAL)"
 
 
-def form_of(shapes: Sequence[ValueShape]) -> NumberForm | None:
+def form_of(shapes: Sequence[ValueShape], frequent: Iterable[str]) -> NumberForm | None:
     """The form in which all values of some shapes are numbers, and not all as SQL has them; None
-    where there is none."""
-    texts = [item.shape.strip(" ") for item in shapes]
+    where there is none. `frequent`: further values, for the units that they have."""
+    numbers, units = zip(*(_without_unit(item.example.strip(" ")) for item in shapes), strict=True)
+    texts = [re.sub("[0-9]", "9", number) for number in numbers]
+    others = [_without_unit(value.strip(" "))[1] for value in frequent]
+    several = tuple(sorted({*units, *others} - {""}, key=lambda unit: (-len(unit), unit)))
     if all(map(_PLAIN.fullmatch, texts)):
-        return None
-    return next((form for form in _forms(texts) if _is_told(form, "".join(texts))), None)
+        return NumberForm(_beside(several), "", ".", "", several) if several else None
+    return next((form for form in _forms(texts, several) if _is_told(form, "".join(texts))), None)
 
 
-def _forms(texts: Sequence[str]) -> Iterator[NumberForm]:
-    """The forms that all shapes have."""
+def _without_unit(value: str) -> tuple[str, str]:
+    """A number without the unit beside it, and that with the space between, '' where there is
+    none."""
+    parts = _BESIDE.fullmatch(value)
+    if parts is None or bool(parts["before"]) == bool(parts["behind"]):
+        return value, ""
+    unit = parts["before"] or parts["behind"]
+    name = unit.strip(_SPACES)
+    is_money = _MONEY.fullmatch(name) and (name[0].isalpha() or category(name[-1]) == "Sc")
+    is_unit = is_money or name in CURRENCIES or (parts["behind"] and name in _UNITS)
+    if not is_unit or (parts["behind"] and parts["number"].endswith("-")):
+        return value, ""
+    return parts["sign"] + parts["number"], unit
+
+
+def _beside(units: Iterable[str]) -> str:
+    """Units as they are told."""
+    names = sorted({unit.strip(_SPACES) for unit in units})
+    return f"{' or '.join(names)} beside them" if names else ""
+
+
+def _forms(texts: Sequence[str], units: tuple[str, ...]) -> Iterator[NumberForm]:
+    """The forms that all numbers have."""
     for pattern, minus in _SIGNS:
         for groups, decimal, meaning in _WAYS:
             whole = rf"(9+|9{{1,3}}([{re.escape(groups)}]999)+)({re.escape(decimal)}9+)?"
             number = re.compile(pattern.replace("{}", whole))
             if all(map(number.fullmatch, texts)):
                 signs = "".join(sign for sign in groups if any(sign in text for text in texts))
-                parts = (meaning if signs or decimal == "," else "", minus)
-                yield NumberForm(" and ".join(filter(None, parts)), signs, decimal, minus)
+                parts = (_beside(units), meaning if signs or decimal == "," else "", minus)
+                yield NumberForm(" and ".join(filter(None, parts)), signs, decimal, minus, units)
 
 
 def _is_told(form: NumberForm, written: str) -> bool:

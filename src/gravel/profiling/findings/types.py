@@ -262,14 +262,15 @@ def _other_numbers(column_profile: ColumnProfile, known: int) -> Finding | None:
     if rows <= share * known:
         return None
     name = quoted(column_profile.name)
+    what = "different things in one column" if form.several else "text to every sum and comparison"
     return Finding(
-        "another format",
+        "mixed formats" if form.several else "another format",
         "suspect",
         column_profile.name,
         rows,
-        f"numbers with {form.meaning}: text to every sum and comparison",
+        f"numbers with {form.meaning}: {what}",
         form.condition(name),
-        f"{name} = {form.fix(name, column_profile.padded > 0)}",
+        "" if form.several else f"{name} = {form.fix(name, column_profile.padded > 0)}",
     )
 
 
@@ -278,7 +279,7 @@ def _form_of_numbers(column_profile: ColumnProfile, known: int) -> NumberForm | 
     shapes = column_profile.shapes
     if column_profile.distinct_shapes != len(shapes) or sum(item.rows for item in shapes) != known:
         return None
-    return form_of(shapes)
+    return form_of(shapes, (value for value, _ in column_profile.top))
 
 
 def lost_zero_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
@@ -335,7 +336,7 @@ def _number_fix(column_profile: ColumnProfile, best: Fit, known: int) -> str:
     if best.type not in ("INTEGER", "DECIMAL", "DOUBLE PRECISION") or not best.mismatches:
         return ""
     form = _form_of_numbers(column_profile, known)
-    if form is not None and form.is_sure(column_profile.shapes):
+    if form is not None and form.is_sure(column_profile.shapes) and not form.units:
         return f"{name} = {form.fix(name, column_profile.padded > 0)}"
     if any(
         re.fullmatch(r" *[+-]?[0-9]+,[0-9]{1,2} *", mismatch.value) for mismatch in best.mismatches
