@@ -298,3 +298,22 @@ def test_pairs_of_many_names_equal_all_pairs(rows: int, folder: Path) -> None:
     values = sorted(set(filter(None, slips)))
     matrix = process.cdist(values, values, scorer=DamerauLevenshtein.distance, score_cutoff=2)
     assert found.value_pairs == int((matrix <= 2).sum() - len(values)) // 2
+
+
+def test_whole_rows_are_compared_without_the_key(figures: Any, gravel: Any) -> None:
+    write("t.csv", "berth no,name,day\n1,Tern,\n2,Skua,\n3,Tern,\n4,Tern,5\n")
+    whole = figures("duplicates", "t.csv")
+    assert (whole["groups"], whole["left_out"][0]) == (0, {"column": '"berth no"', "groups": 1})
+    assert '--key "berth no" shows them' in gravel("duplicates", "t.csv").out
+    for name in ("berth no", '"berth no"'):
+        told = figures("duplicates", "t.csv", "--key", name)
+        assert [[row["row"] for row in group["rows"]] for group in told["shown"]] == [[1, 3]]
+        assert (told["key"], told["on"]) == (["berth no"], ["name", "day"])
+    assert (
+        "equal in all columns but berth no"
+        in gravel("duplicates", "t.csv", "--key", "berth no").out
+    )
+    assert (
+        "nothing is left"
+        in gravel("duplicates", "t.csv", "--key", "berth no, name, day", status=2).err
+    )

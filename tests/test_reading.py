@@ -74,6 +74,7 @@ KINDS: dict[str, tuple[str, bytes | str, str, list[str], list[list[str | None]]]
     "comments": ("t.csv", "# by hand\n" + TABLE + "# end\n", "--comment '#'", ["--comment", "#"], ROWS),
     "comments inside": ("t.csv", TABLE.replace("2,B", "#no\n2,B") + '4,"a\n#b",5\n', "", ["--comment", "#"], [*ROWS, ["4", "a\n#b", "5"]]),
     "another quote": ("t.csv", "id,name\n1,'a,b'\n2,'say \"hi\"'\n3,'it''s'\n", "", ["--quote", "'"], [["id", "name"], ["1", "a,b"], ["2", 'say "hi"'], ["3", "it's"]]),
+    "no quote": ("t.csv", 'id,name\n1,"Skua" x\n2,5"\n3,"a\n', "", ["--quote", "none"], [["id", "name"], ["1", '"Skua" x'], ["2", '5"'], ["3", '"a']]),
     "NA": ("t.csv", "id,age\n1,NA\n2,33\n3,NA\n4,35\n5,\"NA\"\n", "", ["--null", "NA"], [["id", "age"], ["1", None], ["2", "33"], ["3", None], ["4", "35"], ["5", "NA"]]),
     "NULL and \\N": ("t.csv", "id,age\n1,NULL\n2,\\N\n3,7\n", "", ["--null", "NULL", "--null", "\\N"], [["id", "age"], ["1", None], ["2", None], ["3", "7"]]),
     "empty in quotes": ("t.csv", 'id,name\n1,""\n2,\n', "", ["--empty", "null"], [["id", "name"], ["1", None], ["2", None]]),

@@ -267,8 +267,8 @@ class Table:
         memory: str | int | None = None,
         params: Mapping[str, Any] | None = None,
     ) -> Result:
-        """Groups of rows that are equal in expressions (none: in all columns), exactly or at a
-        looser match level. Raises Diagnostic, CallProblem, TableProblem."""
+        """Groups of rows that are equal in expressions (none: in all columns that are not of the
+        key), exactly or at a looser match level. Raises Diagnostic, CallProblem, TableProblem."""
         outcome = duplicates(
             self.source,
             _several(on),

@@ -62,7 +62,10 @@ def duplicates(
     key: Annotated[
         list[str] | None,
         typer.Option(
-            "--key", metavar="COLUMN, …", help="A key column, to tell rows by (repeatable)."
+            "--key",
+            metavar="COLUMN, …",
+            help="A key column, to tell rows by (repeatable); without --on rows are equal if"
+            " all other columns are.",
         ),
     ] = None,
     match_level: Annotated[

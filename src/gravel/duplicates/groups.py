@@ -61,8 +61,8 @@ def duplicates(
     given: Given | None = None,
     memory: int = DEFAULT_MEMORY,
 ) -> Duplicates:
-    """Find the groups of rows that are equal in all of `on` (none: in all columns, NULL like NULL)
-    at a match level of the match levels. `least`: the size of the groups to show, `shown`: how
+    """Find the groups of rows that are equal in all of `on` (none: in all columns that are not of
+    the key, NULL like NULL) at a match level. `least`: the size of the groups to show, `shown`: how
     many. Raises Diagnostic, CallProblem, TableProblem.
     """
     if match_level not in NAMES:
@@ -71,9 +71,9 @@ def duplicates(
             f"there is no match level {match_level}",
             hint=f"did you mean {near}?" if near else "match levels: " + ", ".join(NAMES),
         )
-    asked = _asked(table, expressions_in(on), given, null_equal, memory)
     position = NAMES.index(match_level)
     keys = [_position(table, name) for name in names_in(key, table.columns)]
+    asked = _asked(table, expressions_in(on), keys, given, null_equal, memory)
     counts = CombinationState(asked, [] if keys else _candidates(table.columns), memory)
     wanted = sorted({*reads(asked.bound, len(table.columns)), *counts.candidates})
     table.engine.run(counts, table, wanted)
@@ -132,10 +132,21 @@ def duplicates(
 
 
 def _asked(
-    table: Source, on: Sequence[str], context: Given | None, null_equal: bool, memory: int
+    table: Source,
+    on: Sequence[str],
+    keys: Sequence[int],
+    context: Given | None,
+    null_equal: bool,
+    memory: int,
 ) -> Asked:
     whole = not on
-    texts = tuple(on) if on else tuple(_quoted(name) for name in table.columns)
+    others = [name for index, name in enumerate(table.columns) if index not in keys]
+    if whole and not others:
+        raise CallProblem(
+            "every column is a key column: nothing is left to be equal",
+            hint="--on EXPR says what makes rows equal",
+        )
+    texts = tuple(on) if on else tuple(map(quoted, others))
     syntax = [(parse.expression(text), text) for text in texts]
     # Of whole rows the texts are compared as they are written.
     scope = scope_of(table, [] if whole else columns_named(syntax, table.columns), context)
@@ -150,10 +161,6 @@ def _asked(
     most = min(_MOST_KNOWN, memory // (8 * _BYTES * len(first)))
     known = [KnownValues(most) for _ in first]
     return Asked(texts, scope.types, first, spelled_texts, spellings(), null_equal or whole, known)
-
-
-def _quoted(name: str) -> str:
-    return quoted(name)
 
 
 def _position(table: Source, name: str) -> int:

@@ -3,6 +3,7 @@ pass."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import partial
@@ -124,9 +125,12 @@ def split_list(text: str, columns: Sequence[str]) -> list[int]:
 
 def names_in(texts: Iterable[str], columns: Sequence[str]) -> list[str]:
     """The columns that texts name: each one, as it is called, or several with commas between
-    them."""
-    return [
+    them; in double quotes as well."""
+    names = [
         name.strip() for text in texts for name in ([text] if text in columns else text.split(","))
+    ]
+    return [
+        name[1:-1] if re.fullmatch('".+"', name) and name not in columns else name for name in names
     ]
 
 

@@ -16,7 +16,13 @@ from gravel.profiling.result import Form, ValueRows
 
 # (share of the rows that must have the form, how many different values that must be at least):
 # random digits or letters have some of the forms by chance.
-_NEEDED = {"LUHN": (0.8, 5), "COUNTRY": (0.8, 12), "CURRENCY": (0.6, 1), "ISBN": (0.5, 2)}
+_NEEDED = {
+    "LUHN": (0.8, 5),
+    "COUNTRY": (0.8, 12),
+    "CURRENCY": (0.6, 1),
+    "ISBN": (0.5, 2),
+    "GTIN": (0.8, 5),
+}
 # What a text of each form has at least: the look that spares most columns the closer one.
 _LOOKS: dict[str, Callable[[str], bool]] = {
     "E-MAIL": lambda text: "@" in text, "URL": lambda text: "://" in text,
@@ -26,6 +32,7 @@ _LOOKS: dict[str, Callable[[str], bool]] = {
     "CURRENCY": lambda text: len(text) == 3,
     "IBAN": lambda text: len(text) >= 15 and text[:2].isalpha(),
     "ISBN": lambda text: 10 <= len(text) <= 20 and text[:1].isdigit(),
+    "GTIN": lambda text: len(text) in (8, 12, 13, 14) and text.isdigit(),
     "LUHN": lambda text: 12 <= len(text) <= 24 and text[:1].isdigit(),
     "JSON": lambda text: text[:1] in ("{", "["),
 }  # fmt: skip
@@ -49,6 +56,8 @@ def forms_of(values: list[tuple[str, int]]) -> list[str]:
         share, least = _NEEDED.get(form, (0.5, 1))
         if not any(_LOOKS[form](value.strip(" ")) for value, _ in subset[:_GLANCE]):
             continue  # a form that most values have is among the first ones
+        if form == "GTIN" and "ISBN" in results:
+            continue  # each is one
         have = rows_of(array, form)
         if have.sum() >= least and rows[have].sum() >= share * rows.sum():
             results.append(form)

@@ -30,8 +30,8 @@ _WAYS = (
 )
 # Signs and abbreviations of units that are seldom anything else behind a number.
 _UNITS = words(
-    "% ‰ ° °C °F mm cm dm m km nm nmi sm ft in yd mi m² m2 m³ m3 ft² sqm ha mg g kg t lb lbs oz ml"
-    " cl l hl gal s sec min h hr hrs d days wks mos yrs W kW MW kWh MWh mV kV mA kA Ah hp PS bhp"
+    "% ‰ ° ' °C °F mm cm dm m km nm nmi sm ft in yd mi m² m2 m³ m3 ft² sqm ha mg g kg t lb lbs oz"
+    " ml cl l hl gal s sec min h hr hrs d days wks mos yrs W kW MW kWh MWh mV kV mA kA Ah hp PS bhp"
     " rpm mbar bar hPa kPa psi Hz kHz MHz GHz kB KB MB GB TB kn kt kts kr Kč zł Ft Fr lei pcs"
 )
 _MONEY = re.compile(r"[A-Z]{0,3}[^\w\s]|(kr|Fr|Rs)\.?")

@@ -109,7 +109,7 @@ class SecondPass:
         values = [(self.texts[index][row], result[row]) for row in rows if row in self.texts[index]]
         if self.types[index] != TEXT:
             return (
-                [form for form in forms.forms_of(values) if form in ("LUHN", "ISBN")]
+                [form for form in forms.forms_of(values) if form in ("LUHN", "ISBN", "GTIN")]
                 if values
                 else []
             )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import date
 from fractions import Fraction
 from typing import Any
@@ -111,6 +111,7 @@ _FAR_ROWS, _FAR_SHARE = 3, 0.005
 _FAR_REACH = 3.0  # quartile ranges beyond a quartile
 # What lies empty before it: so much of the distance to the median, and of a quartile range.
 _GAP, _LOG_GAP, _GAP_REACH = 0.22, 0.18, 0.75
+_EVEN = 0.1  # skewness of quartiles
 _LINEAR_GAP = 0.73  # what such a share counts for beside one on the logarithmic scale
 _HEAVY = (
     0.05  # of the rows beyond 1.5 quartile ranges: tails so heavy that a gap must be twice as wide
@@ -262,26 +263,34 @@ def _far_out(ends: _Ends, q1: float, median: float, q3: float, heavy: bool) -> l
     A value is outliers where it is more than three quartile ranges beyond a quartile, on the
     logarithmic scale for what is skewed to the right and has a positive first quartile, with the
     fence moved out by exp(3 s) for other skewed ones (as M. Hubert and E. Vandervieren, 2008, do by
-    the medcouple; s is the quartiles' own skewness), and where a gap lies before it.
+    the medcouple; s is the quartiles' own skewness), and where a gap lies before it. What is low is
+    not told by logarithms where they make an even spread a skewed one.
     """
     if q3 <= q1 or not math.isfinite(q3 - q1):
         return [_Far(), _Far()]
-    logs = q3 - median > median - q1 > 0 and q1 > 0
-    gap = _LOG_GAP if logs else 2 * _GAP if heavy else _GAP
-    middle = [math.log(value) if logs else value for value in (q1, median, q3)]
-    skew = 0.0 if logs else (middle[2] + middle[0] - 2 * middle[1]) / (middle[2] - middle[0])
+    quartiles = [q1, median, q3]
+    skewness = _skewness(quartiles)
+    right = q1 > 0 and q3 - median > median - q1 > 0
+    logarithms = [math.log(value) for value in quartiles] if right else []
+    even = right and skewness <= _EVEN and abs(_skewness(logarithms)) > skewness
     results = []
     for (values, counts, rows), sign in ((ends.lowest, -1), (ends.highest, 1)):
+        logs = right and not (even and sign < 0)
+        middle, skew = (logarithms, 0.0) if logs else (quartiles, skewness)
+        gap = _LOG_GAP if logs else 2 * _GAP if heavy else _GAP
         if sign < 0:
             values, counts, rows = values[::-1], counts[::-1], rows[::-1]
+        off_scale = 0  # rows that have no logarithm, below all others
         if logs:
             keep = values > 0
+            off_scale = int(counts[~keep].sum()) if sign < 0 else 0
             values, counts, rows = np.log(values[keep]), counts[keep], rows[keep]
         reach = middle[2] - middle[0]
         fence = _FAR_REACH * math.exp(3 * max(0.0, skew * sign)) * reach
         beyond = (values - middle[2]) if sign > 0 else (middle[0] - values)
         gaps = np.diff(values, prepend=np.nan) * sign  # the emptiness before each value
-        after = np.cumsum(counts[::-1])[::-1]  # rows of a value and of those beyond it
+        # Rows of a value and of those beyond it.
+        after = np.cumsum(counts[::-1])[::-1] + off_scale
         far = (
             (beyond > fence)
             & (gaps >= np.maximum(_GAP_REACH * reach, gap * np.abs(values - middle[1])))
@@ -310,6 +319,12 @@ def _far_out(ends: _Ends, q1: float, median: float, q3: float, heavy: bool) -> l
         else:
             results.append(_Far())
     return results
+
+
+def _skewness(quartiles: Sequence[float]) -> float:
+    """How far the median is from the middle of the other two, from -1 to 1 (A. L. Bowley)."""
+    low, median, high = quartiles
+    return (high + low - 2 * median) / (high - low)
 
 
 def histogram_edges(low: float, high: float, whole: bool) -> np.ndarray:

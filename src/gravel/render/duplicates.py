@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 from rich import text as rich_text
 
+from gravel.inspecting.commands import shell_word
+from gravel.language.writing import quoted
 from gravel.render import screen
 from gravel.words import number_of
 
@@ -15,8 +17,18 @@ if TYPE_CHECKING:
 
 def _compared(duplicates: Duplicates) -> str:
     """What is compared: the expressions, where they are few and not all columns."""
-    few = duplicates.on != duplicates.columns and len(duplicates.expressions) < 6
-    return ", ".join(duplicates.expressions) if few else "all columns"
+    if _is_whole(duplicates):
+        return "all columns"
+    others = (name for name in duplicates.columns if name not in duplicates.key)
+    if duplicates.on == tuple(map(quoted, others)):
+        return f"all columns but {', '.join(duplicates.key)}"
+    few = len(duplicates.expressions) < 6
+    return ", ".join(duplicates.expressions) if few else f"{len(duplicates.on)} expressions"
+
+
+def _is_whole(duplicates: Duplicates) -> bool:
+    """Whether rows are compared in all columns."""
+    return duplicates.on == tuple(map(quoted, duplicates.columns))
 
 
 def show(duplicates: Duplicates, color: bool) -> None:
@@ -71,11 +83,15 @@ def show(duplicates: Duplicates, color: bool) -> None:
     more = [item for item in duplicates.left_out if item.groups]
     if more:
         out.print()
-        message = ", ".join(
-            f"{item.groups:+,} without {item.column}"
-            for item in sorted(more, key=lambda item: -item.groups)
+        more.sort(key=lambda item: -item.groups)
+        message = ", ".join(f"{item.groups:+,} without {item.column}" for item in more)
+        names = dict(zip(duplicates.on, duplicates.columns, strict=False))
+        shows = (
+            f"; --key {shell_word(names[more[0].column])} shows them"
+            if _is_whole(duplicates)
+            else ""
         )
-        out.print(rich_text.Text(f"one column less: {message} (groups)", style=screen.DIM))
+        out.print(rich_text.Text(f"one column less: {message} (groups){shows}", style=screen.DIM))
     if duplicates.proposal is not None:
         out.print()
         _proposal(out, duplicates)

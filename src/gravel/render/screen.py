@@ -232,6 +232,8 @@ def malformed_notes(table: str, bad: Sequence[Malformed], color: bool = True) ->
         err.print(line)
     if len(bad) > 5:
         err.print(f"  and {len(bad) - 5:,} more")
+    if any("quote" in item.fault for item in bad):
+        err.print("  where quotes are characters like others: --quote none")
 
 
 def cautions(result: Sequence[Caution], color: bool = True, prefix: str = "") -> None:

@@ -5,6 +5,8 @@ from __future__ import annotations
 
 from msgspec import Struct
 
+NO_QUOTE = "\0"  # the sign around fields where every quote is a character like others
+
 
 class Dialect(Struct, frozen=True):
     """`body` is the byte offset of the first record after the header in the UTF-8 text (a BOM
@@ -27,3 +29,9 @@ class Dialect(Struct, frozen=True):
         if self.quote == '"':
             return None
         return bytes.maketrans(b'"' + self.quote.encode(), self.quote.encode() + b'"')
+
+    def as_written(self, text: str) -> str:
+        """A text in which they have changed places, as it stands in the file."""
+        if self.quote == '"':
+            return text
+        return text.translate(str.maketrans(f'"{self.quote}', f'{self.quote}"'))

@@ -16,7 +16,7 @@ from msgspec.structs import replace
 
 from gravel.language.types import BOOLEAN, DATE, DOUBLE, INTEGER, TIMESTAMP, Kind, Type
 from gravel.problems import TableProblem
-from gravel.sources.dialect import Dialect
+from gravel.sources.dialect import NO_QUOTE, Dialect
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Batch, Source, scan
 from gravel.words import words
@@ -134,7 +134,11 @@ def _reading(document: dict[str, Any]) -> tuple[ReadOptions, list[str]]:
         skip=int(dialect.get("skipRows", 0)),
         nulls=tuple(sorted(nulls - {""})),
         comment=str(dialect.get("commentPrefix") or "") if "commentPrefix" in dialect else "",
-        quote=quote if isinstance(quote, str) and len(quote) == 1 else '"',
+        quote=NO_QUOTE
+        if quote is None
+        else quote
+        if isinstance(quote, str) and len(quote) == 1
+        else '"',
         decimal=decimal,
         group=group,
         dates=tuple(dict.fromkeys(dates)),
@@ -198,7 +202,7 @@ def metadata_of(
         "delimiter": dialect.delimiter,
         "encoding": dialect.encoding,
         "header": reading.header != 0,
-        "quoteChar": dialect.quote,
+        "quoteChar": None if dialect.quote == NO_QUOTE else dialect.quote,
     }
     if reading.header == 0:
         described["headerRowCount"] = 0

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from msgspec import Struct, field
 
 from gravel.problems import CallProblem, nearest
+from gravel.sources.dialect import NO_QUOTE
 
 if TYPE_CHECKING:
     from gravel.language.types import Type
@@ -21,9 +22,9 @@ _SIGNS = {"tab": "\t", "\\t": "\t", "semicolon": ";", "comma": ",", "pipe": "|"}
 class ReadOptions(Struct, frozen=True):
     """header: the line of the names, 0 for none, None to find out; skip: lines before it; nulls:
     unquoted texts that are NULL; comment: what a line to leave out begins with; quote: the sign
-    around fields; decimal, group: the signs in numbers; dates: templates of days; starts: where the
-    columns of a fixed width begin, from 1. delimiter None: found from the first lines. stated: the
-    names of options that were given, be it as they are by themselves."""
+    around fields, or NO_QUOTE; decimal, group: the signs in numbers; dates: templates of days;
+    starts: where the columns of a fixed width begin, from 1. delimiter None: found from the first
+    lines. stated: the names of options that were given, be it as they are by themselves."""
 
     delimiter: str | None = None
     encoding: str | None = None
@@ -143,6 +144,10 @@ def _sign(name: str, empty: bool = False) -> Callable[[str], dict[str, Any]]:
     return take
 
 
+def _quote(value: str) -> dict[str, Any]:
+    return {"quote": NO_QUOTE} if value == "none" else _sign("quote")(value)
+
+
 def _comment(value: str) -> dict[str, Any]:
     if not value.strip() or value.startswith('"'):
         raise CallProblem(f"--comment is what a line begins with, not {value!r}")
@@ -193,11 +198,11 @@ OPTIONS = (
     ),
     ReadOption(
         "quote",
-        "SIGN",
-        'The sign around fields, " if not given.',
+        "SIGN|none",
+        'The sign around fields, " if not given; none: quotes are characters like others.',
         False,
-        _sign("quote"),
-        lambda options: options.quote,
+        _quote,
+        lambda options: "none" if options.quote == NO_QUOTE else options.quote,
     ),
     ReadOption(
         "null",

@@ -92,9 +92,17 @@ def _isbn(text: str) -> bool:
             % 11
             == 0
         )
-    if len(plain) != 13 or not plain.isdigit() or plain[:3] not in ("978", "979"):
+    return len(plain) == 13 and plain[:3] in ("978", "979") and _gtin(plain)
+
+
+def _gtin(text: str) -> bool:
+    """GS1 General Specifications, 7.9: 8, 12, 13 or 14 digits with weights 1 and 3 from the right
+    modulo 10, such as EAN and UPC."""
+    plain = text.replace(" ", "")
+    if len(plain) not in (8, 12, 13, 14) or not (plain.isascii() and plain.isdigit()):
         return False
-    return sum(int(char) * (3 if index % 2 else 1) for index, char in enumerate(plain)) % 10 == 0
+    weighed = (int(char) * (3 if index % 2 else 1) for index, char in enumerate(reversed(plain)))
+    return sum(weighed) % 10 == 0
 
 
 def _luhn(text: str) -> bool:
@@ -123,8 +131,8 @@ def _json(text: str) -> bool:
 FORMS: dict[str, str | Callable[[str], bool]] = {
     "E-MAIL": _EMAIL, "URL": _URL, "UUID": _UUID, "IPV4": _IPV4, "IPV6": _ipv6,
     "COUNTRY": COUNTRIES.__contains__,
-    "CURRENCY": CURRENCIES.__contains__, "IBAN": _iban, "ISBN": _isbn, "LUHN": _luhn,
-    "JSON": _json,
+    "CURRENCY": CURRENCIES.__contains__, "IBAN": _iban, "ISBN": _isbn, "GTIN": _gtin,
+    "LUHN": _luhn, "JSON": _json,
 }  # fmt: skip
 
 
@@ -159,7 +167,8 @@ def _check(values: list[Any]) -> str | None:
     "HAS_FORM(x TEXT, form TEXT) BOOLEAN",
     meaning=(
         "whether x has a well-known form: E-MAIL, URL, UUID, IPV4, IPV6, COUNTRY (ISO 3166-1"
-        " alpha-2), CURRENCY (ISO 4217), JSON (RFC 8259), or a right check digit: IBAN, ISBN, LUHN;"
+        " alpha-2), CURRENCY (ISO 4217), JSON (RFC 8259), or a right check digit: IBAN, ISBN,"
+        " GTIN (EAN, UPC), LUHN;"
         " plain spaces around x are ignored"
     ),
     examples={
@@ -167,6 +176,7 @@ def _check(values: list[Any]) -> str | None:
         "HAS_FORM('ysolde@harbour', 'E-MAIL')": "FALSE",
         "HAS_FORM('4000 0000 0000 0002', 'LUHN')": "TRUE",
         "HAS_FORM('978-3-16-148410-0', 'ISBN')": "TRUE",
+        "HAS_FORM('4006381333931', 'GTIN')": "TRUE",
         "HAS_FORM('256.1.1.1', 'IPV4')": "FALSE",
         "HAS_FORM('', 'COUNTRY')": "FALSE",
         """HAS_FORM('{"boat": "Tern",}', 'JSON')""": "FALSE",

@@ -9,6 +9,7 @@ from dataclasses import replace
 from gravel.language.types import TEXT, Kind
 from gravel.language.writing import quoted, text_literal
 from gravel.profiling.findings.measures import date_findings, number_findings
+from gravel.profiling.findings.sentinels import is_told_by, sentinel_findings
 from gravel.profiling.findings.table import table_findings
 from gravel.profiling.findings.texts import (
     case_findings,
@@ -53,6 +54,7 @@ _COST = {
     "padded list items": 58,
     "case": 56,
     "rare patterns": 54,
+    "sentinel values": 53,
     "zeros": 52,
     "outliers": 50,
     "negative": 48,
@@ -196,11 +198,12 @@ def _of_column(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:
             list(spelling_findings(column_profile, known)) if column_profile.list is None else []
         )
         yield from spelt
-        yield from (
+        cases = [
             case
             for case in case_findings(column_profile, known)
             if all(case.rows > finding.rows for finding in spelt if finding.finding == "variants")
-        )
+        ]
+        yield from cases
         message = [
             finding
             for finding in mismatches
@@ -208,11 +211,18 @@ def _of_column(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:
         ]
         told = {finding.finding for finding in message}
         if not told & {"type mismatches", "mixed formats", "lost zeros"}:
-            yield from shape_findings(column_profile, known)  # of one cause the first finding tells
+            # Of one cause the first finding tells.
+            yield from (
+                finding
+                for finding in shape_findings(column_profile, known)
+                if finding.rows not in {case.rows for case in cases}
+            )
         yield from damage_findings(column_profile)
         yield from list_findings(column_profile)
     elif column_profile.type.kind is Kind.INTEGER:
         yield from lost_zero_findings(column_profile, known)
     yield from form_findings(column_profile)
-    yield from number_findings(column_profile, rows)
-    yield from date_findings(column_profile, known)
+    sentinels = list(sentinel_findings(column_profile, known))
+    yield from sentinels
+    measures = (*number_findings(column_profile, rows), *date_findings(column_profile, known))
+    yield from (finding for finding in measures if not is_told_by(finding, sentinels))

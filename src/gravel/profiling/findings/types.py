@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterator
 from unicodedata import category
 
+from gravel.kernels.rules import tidied
 from gravel.language.types import TEXT
 from gravel.language.writing import is_one_of, quoted, text_literal
 from gravel.profiling import column_kind
@@ -15,8 +16,11 @@ from gravel.profiling.findings.fit import FEW, best_fit, placeholder_condition, 
 from gravel.profiling.number_forms import NumberForm, form_of
 from gravel.profiling.result import ColumnProfile, Finding, Fit, ValueShape
 from gravel.profiling.wording import shown
-from gravel.words import number_of
+from gravel.words import number_of, words
 
+_SIDES = _TRUE, _FALSE = words("yes y true t 1 on ja j oui"), words("no n false f 0 off nein non")
+_CLEAR = words("yes no true false 1 0 ja nein oui non")  # one of them makes it more than a code
+_NUMBERS = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
 _CODES = 0.05
 _CODE, _CODE_DIGITS = r"[+(]?9[-+()./ 9]*", 5
 # A letter beside digits that is no unit: 171a and S903 are codes.
@@ -41,6 +45,9 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
             " part",
             f"FITS({name} AS DECIMAL) AND {name} LIKE_REGEX '^ *(\\+|[+-]?0[0-9])'",
         )
+    if truth := _truth_in_several_ways(column_profile):
+        yield truth
+        return
     yield from lost_zero_findings(column_profile, known)
     yield from _two_orders(column_profile)
     if other_numbers := _other_numbers(column_profile, known):
@@ -54,7 +61,10 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
         if finding := _mixed_codes(column_profile, known):
             yield finding
         else:
-            yield from _mixed_formats(column_profile, best, said)
+            yield from _mixed_formats(column_profile, best, said, known)
+        return
+    if best.rows < _CERTAIN * said and _has_both_decimal_signs(column_profile):
+        yield from _mixed_formats(column_profile, best, said, known)
         return
     rows = said - best.rows
     dated = best.type.startswith(("DATE", "TIMESTAMP"))
@@ -80,6 +90,44 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
     )
 
 
+def _truth_in_several_ways(column_profile: ColumnProfile) -> Finding | None:
+    """Yes beside y, 1 or true, no beside n, 0 or false."""
+    placeholders = {word.value for word in column_profile.placeholders}
+    ways: dict[str, int] = {}
+    for value, rows in column_profile.top:
+        if value.strip() and value not in placeholders:
+            word = tidied(value).lower()
+            ways[word] = ways.get(word, 0) + rows
+    if (
+        len(column_profile.top) < column_profile.distinct
+        or not ways.keys() <= _TRUE | _FALSE
+        or not ways.keys() & _CLEAR
+    ):
+        return None
+    true, false = (sorted(ways.keys() & side, key=lambda word: -ways[word]) for side in _SIDES)
+    if not true or not false or len(ways) == 2:
+        return None
+    name = quoted(column_profile.name)
+    word_of = f"LOWER(TIDY_SPACES({name}))"
+    whens = " ".join(
+        f"WHEN {is_one_of(word_of, map(text_literal, side))} THEN '{truth}'"
+        for side, truth in ((true, "true"), (false, "false"))
+    )
+    most = {max(side, key=lambda word: ways[word]) for side in (true, false)}
+    return Finding(
+        "mixed formats",
+        "suspect",
+        column_profile.name,
+        sum(rows for word, rows in ways.items() if word not in most),
+        "truth values in several ways: "
+        + " and ".join(
+            ", ".join(f"{ways[word]:,} × {shown(word)}" for word in side) for side in (true, false)
+        ),
+        is_one_of(word_of, map(text_literal, sorted(ways.keys() - most))),
+        f"{name} = CASE {whens} ELSE {name} END",
+    )
+
+
 def _unfit(column_profile: ColumnProfile, best: Fit) -> str:
     """The condition of the values that are no placeholder, not blank, and do not fit a type."""
     name = quoted(column_profile.name)
@@ -91,8 +139,10 @@ def _unfit(column_profile: ColumnProfile, best: Fit) -> str:
     return condition
 
 
-def _mixed_formats(column_profile: ColumnProfile, best: Fit, said: int) -> Iterator[Finding]:
-    """Days, or numbers, that are written in several ways, of which none is that of half of them."""
+def _mixed_formats(
+    column_profile: ColumnProfile, best: Fit, said: int, known: int
+) -> Iterator[Finding]:
+    """Days, or numbers, that are written in several ways, of which none is that of nearly all."""
     if column_profile.loses_in_cast or column_profile.distinct_shapes != len(column_profile.shapes):
         return
     what, way_of = (
@@ -123,7 +173,18 @@ def _mixed_formats(column_profile: ColumnProfile, best: Fit, said: int) -> Itera
         + ", ".join(f"{rows:,} as {shown(example)}" for rows, example in most)
         + (f"; {said - written:,} are none" if said > written else ""),
         _unfit(column_profile, best),
-        _dates_fix(quoted(column_profile.name), column_profile, best),
+        _number_fix(column_profile, best, known)
+        or _dates_fix(quoted(column_profile.name), column_profile, best),
+    )
+
+
+def _has_both_decimal_signs(column_profile: ColumnProfile) -> bool:
+    """Whether all values are numbers, some with a decimal comma, some with a point."""
+    shapes = [item.shape.strip(" ") for item in column_profile.shapes]
+    return (
+        any("," in shape for shape in shapes)
+        and any("." in shape for shape in shapes)
+        and all(re.fullmatch(r"[+-]?9+(\.9+|,9{1,2})?", shape) for shape in shapes)
     )
 
 
@@ -333,7 +394,7 @@ def _number_fix(column_profile: ColumnProfile, best: Fit, known: int) -> str:
     """Numbers of another form as SQL has them; a decimal comma as a point, where one of the
     examples has it."""
     name = quoted(column_profile.name)
-    if best.type not in ("INTEGER", "DECIMAL", "DOUBLE PRECISION") or not best.mismatches:
+    if best.type not in _NUMBERS or not best.mismatches:
         return ""
     form = _form_of_numbers(column_profile, known)
     if form is not None and form.is_sure(column_profile.shapes) and not form.units:

@@ -20,7 +20,7 @@ from gravel.sources.csv import dialect as dialects
 from gravel.sources.csv.dialect import line_breaks, not_in_encoding
 from gravel.sources.csv.records import Record, records
 from gravel.sources.csv.splitter import EMPTY_LINE, Piece, Take, count_lines, cut, read_again
-from gravel.sources.dialect import Dialect
+from gravel.sources.dialect import NO_QUOTE, Dialect
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import Batch, Malformed, Source, holding_some
 from gravel.words import number_of
@@ -119,7 +119,7 @@ class CsvSource(Source):
             piece = read_again(self.path, self.name, piece)
         parsed, bad = self._parse(piece, key)
         malformed = [
-            Malformed(piece.first_row + index, line, fault, text)
+            Malformed(piece.first_row + index, line, fault, self.dialect.as_written(text))
             for index, line, fault, text in piece.bad
         ]
         skipped = np.ones(piece.records, bool)
@@ -142,7 +142,9 @@ class CsvSource(Source):
             )
             faults = bad + [(number, EMPTY_LINE, "") for number in blank]
             malformed += [
-                Malformed(int(rows[number]), places[number][0], fault, text)
+                Malformed(
+                    int(rows[number]), places[number][0], fault, self.dialect.as_written(text)
+                )
                 for number, fault, text in faults
             ]
             # Arrow has left out the records of `bad`; an empty line it takes for a row of NULLs.
@@ -269,9 +271,12 @@ class CsvSource(Source):
         either = pc.or_(pc.match_substring(column, sign), pc.match_substring(column, '"'))
         if not pc.any(either).as_py():
             return column
-        table = str.maketrans({'"': sign, sign: '"'})
-        texts = [None if text is None else text.translate(table) for text in column.to_pylist()]
-        return pa.array(texts, pa.string())
+        if sign == NO_QUOTE:
+            return pc.replace_substring(column, NO_QUOTE, '"')
+        texts = column.to_pylist()
+        return pa.array(
+            [None if text is None else self.dialect.as_written(text) for text in texts], pa.string()
+        )
 
     def _refuse_bad_text(self, piece: Piece) -> None:
         if piece.sound or piece.data.isascii():

@@ -19,7 +19,7 @@ from gravel.kernels.records import scan_records
 from gravel.problems import TableProblem
 from gravel.sources.csv.dialect import count_byte, line_breaks, not_in_encoding, open_bytes
 from gravel.sources.csv.records import UNCLOSED, Record, records
-from gravel.sources.dialect import Dialect
+from gravel.sources.dialect import NO_QUOTE, Dialect
 
 BLOCK = 4 * 1024 * 1024
 _WIDE, _BYTES_A_COLUMN, _LARGEST = (
@@ -193,6 +193,11 @@ def _blocks(
                     len(text) - text.rfind("\n") - 1 if "\n" in text else column + len(text),
                 )
             if dialect.swapped is not None:
+                if dialect.quote == NO_QUOTE and NO_QUOTE.encode() in raw:
+                    raise TableProblem(
+                        f"{name} has the character NUL, and cannot be read without quotes",
+                        hint="--quote and a sign that it does not have",
+                    )
                 raw = raw.translate(dialect.swapped)
             skipped = min(header, len(raw))
             header -= skipped
