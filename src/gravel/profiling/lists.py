@@ -69,12 +69,14 @@ def looks_like_one(delimiter: str, holding: list[str], others: list[str], share:
     if delimiter in ",/":
         if all(value.count(delimiter) == 1 for value in holding):
             # Two pieces in every value are rather two parts of one thing, unless both come from one
-            # small stock.
+            # small stock, or are values of other rows.
             firsts, seconds = (
                 {value.split(delimiter)[index].strip(BLANKS) for value in holding}
                 for index in (0, 1)
             )
-            if len(firsts & seconds) * 2 < min(len(firsts), len(seconds)):
+            if len(firsts & seconds) * 2 < min(len(firsts), len(seconds)) and any(
+                len(side & whole) * 2 < len(side) for side in (firsts, seconds)
+            ):
                 return False
         return again * 10 >= len(pieces) * 8 and (len(known) * 2 <= len(pieces) or len(pieces) < 10)
     return (
