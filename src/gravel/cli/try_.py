@@ -49,8 +49,8 @@ def try_(
     assignments: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar='"COLUMN = EXPR"…',
-            help="What to try; a new name adds a column.",
+            metavar='"[COLUMN =] EXPR"…',
+            help="What to try; a new name adds a column, and none one called result.",
             show_default=False,
         ),
     ] = None,
@@ -97,7 +97,7 @@ def try_(
     """
     supplied = given_by(param, today)
     if plan is not None and table is not None:
-        if "=" not in table:
+        if Path(table.partition("#")[0]).exists() or "://" in table:
             raise CallProblem(f"--plan is instead of {table}", hint="leave one of them out")
         assignments, table = [table, *(assignments or [])], None
     if plan is not None:

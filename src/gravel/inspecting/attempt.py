@@ -35,6 +35,7 @@ from gravel.sources.source import Batch, Malformed, Source
 
 EXAMPLES = 10
 _ALL = 1 << 62
+_RESULT = "result"  # the column of an expression without a name
 
 
 @dataclass(frozen=True)
@@ -99,8 +100,10 @@ def attempt(
     context: Given | None = None,
     shown: int | None = EXAMPLES,
 ) -> Trial:
-    """Try assignments; each reads the row as it is in the table. `shown`: how many different
+    """Try assignments, or expressions of which each is a new column called result; each reads the
+    row as it is in the table. `shown`: how many different
     changes to name, None for all. Raises Diagnostic, TableProblem."""
+    assignments = _with_names(assignments, table.columns)
     parsed = [parse.assignment(text) for text in assignments]
     syntax = [(item.expression, text) for item, text in zip(parsed, assignments, strict=True)]
     asked = columns_named(syntax, table.columns)
@@ -173,6 +176,20 @@ def attempt(
         table.read_as,
         (*watch.days(), *watch.bounds()),
     )
+
+
+def _with_names(texts: Sequence[str], columns: Sequence[str]) -> list[str]:
+    """Assignments as they stand; of expressions each to a new column. Raises Diagnostic."""
+    results, taken = [], {name.casefold() for name in columns}
+    for text in texts:
+        if not parse.is_assignment(text):
+            parse.expression(text)
+            numbers = ("", *(f"_{number}" for number in range(2, len(taken) + 3)))
+            name = next(new for end in numbers if (new := f"{_RESULT}{end}") not in taken)
+            taken.add(name)
+            text = f"{name} = {text}"
+        results.append(text)
+    return results
 
 
 def target_column(name: str, columns: Sequence[str]) -> tuple[int | None, str]:

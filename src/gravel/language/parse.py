@@ -38,10 +38,15 @@ def assignment(text: str) -> tree.Named:
     try:
         return _parse(text, "assignment")  # type: ignore[no-any-return]
     except Diagnostic as problem:
-        if not _ASSIGNED.match(text):
+        if not is_assignment(text):
             expression(text)  # its own mistake, where it has one, says more
             problem.hint = f"a column's name stands before it: result = {text.strip()}"
         raise
+
+
+def is_assignment(text: str) -> bool:
+    """Whether a text begins as an assignment does."""
+    return _ASSIGNED.match(text) is not None
 
 
 def named(text: str) -> tree.Named:
