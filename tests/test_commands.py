@@ -307,9 +307,12 @@ def test_columns_are_found_without_regard_to_case_but_exactly_where_quoted(
         in gravel("look", "t.csv", "--show", "1 AS name", status=2).err
     )
     assert "assigned twice" in gravel("try", "t.csv", "FEE = 1", "fee = 2", status=2).err
-    # Without a name it is a new column.
-    told = figures("try", "t.csv", "fee * 2", "fee IS NULL", "result_3 = 1")["assignments"]
-    assert [item["column"] for item in told] == ["result", "result_2", "result_3"]
+    # Without a name it stands beside the one column that it reads, or is a new one.
+    told = figures(
+        "try", "t.csv", "fee * 2", "fee IS NULL", "fee + 1.5", '"Name" || "name"', "x = 1"
+    )
+    columns = [item["column"] for item in told["assignments"]]
+    assert columns == ["FEE", "result", "result_2", "result_3", "x"]
 
 
 def test_the_readme_has_the_two_commands_and_its_links_lead_somewhere(folder: Path) -> None:

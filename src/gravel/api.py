@@ -224,8 +224,8 @@ class Table:
 
     @_one_at_a_time
     def try_(self, *assignments: str, params: Mapping[str, Any] | None = None) -> Result:
-        """What `column = EXPR`, or an expression, would change, fill, empty and fail at. Raises
-        Diagnostic, TableProblem."""
+        """What `column = EXPR`, or an expression of one column, would change, fill, empty and fail
+        at. Raises Diagnostic, TableProblem."""
         outcome = attempt(self.source, assignments, self._given(params))
         return Result(outcome, tables_page.write_trial)
 

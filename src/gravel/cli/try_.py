@@ -50,7 +50,8 @@ def try_(
         list[str] | None,
         typer.Argument(
             metavar='"[COLUMN =] EXPR"…',
-            help="What to try; a new name adds a column, and none one called result.",
+            help="What to try; a new name adds a column. Without one it stands beside the"
+            " column that it reads.",
             show_default=False,
         ),
     ] = None,

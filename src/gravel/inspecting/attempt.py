@@ -23,14 +23,14 @@ from gravel.figures import Figures, NumberOf, Unlisted
 from gravel.inspecting.binding import columns_named, explaining, scope_of
 from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
 from gravel.kernels.arrays import to_arrow
-from gravel.language import nodes, parse
+from gravel.language import nodes, parse, tree
 from gravel.language.bind import bind
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.errors import sqlstate
 from gravel.language.functions.casts import to_text
 from gravel.language.functions.operators import distinct
-from gravel.language.scope import Given
-from gravel.language.types import Type
+from gravel.language.scope import Given, Scope
+from gravel.language.types import NUMBERS, Type
 from gravel.sources.source import Batch, Malformed, Source
 
 EXAMPLES = 10
@@ -100,17 +100,22 @@ def attempt(
     context: Given | None = None,
     shown: int | None = EXAMPLES,
 ) -> Trial:
-    """Try assignments, or expressions of which each is a new column called result; each reads the
-    row as it is in the table. `shown`: how many different
-    changes to name, None for all. Raises Diagnostic, TableProblem."""
-    assignments = _with_names(assignments, table.columns)
-    parsed = [parse.assignment(text) for text in assignments]
+    """Try assignments, or expressions, each beside the one column that it reads or as a new column;
+    each reads the row as it is in the table. `shown`: how many different changes to name, None for
+    all. Raises Diagnostic, TableProblem."""
+    parsed = [_parsed(text) for text in assignments]
     syntax = [(item.expression, text) for item, text in zip(parsed, assignments, strict=True)]
     asked = columns_named(syntax, table.columns)
     scope = scope_of(table, asked, context)
-    targets = [target_column(item.name, table.columns) for item in parsed]
-    for index, (entry, text) in enumerate(zip(parsed, assignments, strict=True)):
-        if targets[index][1] in [name for _, name in targets[:index]]:
+    with explaining(table, scope):
+        bound = [bind(node, scope, text) for node, text in syntax]
+    targets: list[tuple[int | None, str]] = []
+    for entry, text, expression in zip(parsed, assignments, bound, strict=True):
+        if not entry.name:
+            targets.append(_target_of(expression, scope, table.columns, targets))
+            continue
+        targets.append(target_column(entry.name, table.columns))
+        if targets[-1][1] in [name for _, name in targets[:-1]]:
             raise Diagnostic(
                 f"{entry.name} is assigned twice",
                 text,
@@ -118,8 +123,6 @@ def attempt(
                 entry.name_start + len(entry.name),
                 hint="one assignment a column",
             )
-    with explaining(table, scope):
-        bound = [bind(node, scope, text) for node, text in syntax]
     columns = [
         None if position is None else nodes.Column(scope.types[position], 0, 0, position, name)
         for position, name in targets
@@ -178,18 +181,32 @@ def attempt(
     )
 
 
-def _with_names(texts: Sequence[str], columns: Sequence[str]) -> list[str]:
-    """Assignments as they stand; of expressions each to a new column. Raises Diagnostic."""
-    results, taken = [], {name.casefold() for name in columns}
-    for text in texts:
-        if not parse.is_assignment(text):
-            parse.expression(text)
-            numbers = ("", *(f"_{number}" for number in range(2, len(taken) + 3)))
-            name = next(new for end in numbers if (new := f"{_RESULT}{end}") not in taken)
-            taken.add(name)
-            text = f"{name} = {text}"
-        results.append(text)
-    return results
+def _parsed(text: str) -> tree.Named:
+    """An assignment, or an expression without a name. Raises Diagnostic."""
+    if parse.is_assignment(text):
+        return parse.assignment(text)
+    node = parse.expression(text)
+    return tree.Named(node.start, node.end, "", 0, node)
+
+
+def _target_of(
+    expression: nodes.Expression,
+    scope: Scope,
+    columns: Sequence[str],
+    taken: Sequence[tuple[int | None, str]],
+) -> tuple[int | None, str]:
+    """What an expression without a name is shown beside: the one column that it reads and has the
+    type of, else a new column."""
+    read = {column.index for column in nodes.columns_read(expression)}
+    if len(read) == 1 and not isinstance(expression, nodes.Column):
+        (position,) = read
+        before, after = (kind.kind for kind in (scope.types[position], expression.type))
+        alike = before == after or {before, after} <= set(NUMBERS)
+        if alike and position < len(columns) and (position, columns[position]) not in taken:
+            return position, columns[position]
+    names = {name.casefold() for name in (*columns, *(name for _, name in taken))}
+    numbers = ("", *(f"_{number}" for number in range(2, len(names) + 3)))
+    return None, next(new for end in numbers if (new := f"{_RESULT}{end}") not in names)
 
 
 def target_column(name: str, columns: Sequence[str]) -> tuple[int | None, str]:
