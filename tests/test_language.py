@@ -596,3 +596,10 @@ def test_functions_are_listed_and_looked_up(figures: Any, gravel: Any) -> None:
     assert [one["name"] for one in figures("functions", "lists")["functions"]] == lists
     assert "did you mean LIST_ITEM?" in gravel("functions", "LIST_ITM", status=2).err
     assert "error 22023" in gravel("functions", "LIST_ITEM").out
+    # Words of what a function does; names that other systems have.
+    assert [one["name"] for one in figures("functions", "remove", "spaces")["functions"]] == [
+        "TIDY_SPACES"
+    ]
+    assert "next: gravel functions NAME" in gravel("functions", "accents").out
+    assert "write SUBSTRING(x, 2, 3)" in gravel("functions", "substr", status=2).err
+    assert "lists them all" in gravel("functions", "qqq", status=2).err

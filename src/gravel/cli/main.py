@@ -10,7 +10,7 @@ import re
 import signal
 import sys
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from importlib import import_module
 from pathlib import Path
 from typing import Annotated, Any
@@ -31,6 +31,7 @@ with lazily():
 
     from gravel import spark
     from gravel.cli import other_words
+    from gravel.inspecting import commands
     from gravel.kernels.native import machine
     from gravel.render import screen
     from gravel.sinks import atomic_file
@@ -74,6 +75,11 @@ class _Commands(TyperGroup):
             hint = f"did you mean {meant}?" if meant else "commands: " + ", ".join(SUMMARIES)
             raise Problem(f"there is no command {cmd_name}", hint=hint)
         return None
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        if args[0] == "help" and args[1:2] and args[1] in SUMMARIES:
+            raise Problem("there is no command help", hint=f"gravel {args[1]} --help")
+        return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         with formatter.section("Commands"):
@@ -350,21 +356,36 @@ def _usage(error: Exception) -> int:
         hint = "did you mean " + hint.strip("(): ").removesuffix("?") + "?"
     context = getattr(error, "ctx", None)
     options = {name for param in context.command.params for name in param.opts} if context else ()
-    if meant := other_words.option_for(str(getattr(error, "option_name", "")), options):
+    option = str(getattr(error, "option_name", ""))
+    if meant := other_words.option_for(option, options):
         hint = f"did you mean {meant}?"
+    elif context and (place := other_words.elsewhere(option, str(context.command.name))):
+        hint = place
     if message.lower().startswith("got unexpected extra argument"):
         words = message.partition("(")[2].rstrip(")").split()
         message, hint = _of_extra(words)
         of_columns = next(
             (name for name in ("--columns", "--column", "--on") if name in options), ""
         )
-        if not hint and of_columns and len(words) == 1:
-            hint = f"columns are named by {of_columns} {words[0]}"
+        if not hint:
+            hint = _of_what(words, options, of_columns)
     if not hint and context is not None:
         hint = f"{context.command_path} --help"
     message = message.rstrip(". (")
     _tell(Problem(message[:1].lower() + message[1:], hint=hint))
     return 2
+
+
+def _of_what(words: list[str], options: Collection[str], of_columns: str) -> str:
+    """What words beside a table may be meant as: rows, a condition, a column."""
+    text = " ".join(words)
+    if "--rows" in options and text.isdigit():
+        return f"how many rows: --rows {text}"
+    if "--where" in options and re.search(r"[<>=]| (is|in|like|between) ", text, re.IGNORECASE):
+        return f"a condition: --where {commands.shell_word(text)}"
+    if of_columns and len(words) == 1:
+        return f"columns are named by {of_columns} {text}"
+    return ""
 
 
 def _of_extra(words: list[str]) -> tuple[str, str]:

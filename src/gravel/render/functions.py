@@ -47,6 +47,17 @@ def show_all(chosen: list[Function], color: bool) -> None:
     )
 
 
+def show_about(chosen: list[Function], color: bool) -> None:
+    """Print the names and meanings of functions."""
+    out = screen.console(color=color)
+    rows = [
+        [rich_text.Text(item.name, style="bold"), rich_text.Text(item.meaning)] for item in chosen
+    ]
+    screen.print_table(out, ["function", "meaning"], rows)
+    out.print()
+    out.print(rich_text.Text("next: gravel functions NAME", style=screen.MARK))
+
+
 def show(chosen: list[Function], color: bool) -> None:
     """Print functions in full, with their computed examples."""
     out = screen.console(color=color)
