@@ -233,12 +233,12 @@ class _Binder:
         raise self.wrong(
             f"{node.name.upper()} {kind}, this expression is about one",
             node,
-            hint="gravel check and gravel query take aggregates",
+            hint="gravel check and gravel query take aggregates, and a plan's step query",
         )
 
     def subquery(self, node: tree.Exists | tree.Scalar) -> nodes.Expression:
         raise self.wrong(
-            "a subquery of this kind belongs in a query", node, hint="gravel query takes it"
+            "a subquery of this kind belongs in a query", node, hint="gravel query takes it, and a plan's step query"
         )
 
     def row(self, node: tree.Row) -> nodes.Expression:

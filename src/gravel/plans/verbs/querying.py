@@ -201,7 +201,9 @@ class QueryAction(TableAction, frozen=True):
         count.warned = session.account.cautions
         stages = [item for item in session.account.stages if not item.stage.startswith("read")]
         count.words = "; ".join(
-            f"{item.stage}: {item.rows_in:,} in, {item.rows_out:,} out" for item in stages
+            f"{item.stage}: {item.rows_in:,} in, {item.rows_out:,} out"
+            + (f" ({item.detail})" if item.detail else "")
+            for item in stages
         )
         made = (
             self._kept(step, rows, result, session, context)
