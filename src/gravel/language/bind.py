@@ -238,7 +238,9 @@ class _Binder:
 
     def subquery(self, node: tree.Exists | tree.Scalar) -> nodes.Expression:
         raise self.wrong(
-            "a subquery of this kind belongs in a query", node, hint="gravel query takes it, and a plan's step query"
+            "a subquery of this kind belongs in a query",
+            node,
+            hint="gravel query takes it, and a plan's step query",
         )
 
     def row(self, node: tree.Row) -> nodes.Expression:

@@ -66,7 +66,7 @@ def is_told_by(finding: Finding, sentinels: Sequence[Finding]) -> bool:
 def _nines(column_profile: ColumnProfile) -> list[tuple[str, int]]:
     """Values such as -999 at the ends of a column of numbers, with their rows."""
     numbers = column_profile.numbers
-    if numbers is None or column_profile.type == TEXT:
+    if numbers is None or column_profile.type == TEXT or numbers.q3 <= numbers.q1:
         return []
     return [
         (value, count)

@@ -18,7 +18,7 @@ from gravel.profiling.result import ColumnProfile, Finding, Fit, ValueShape
 from gravel.profiling.wording import shown
 from gravel.words import number_of, words
 
-_SIDES = _TRUE, _FALSE = words("yes y true t 1 on ja j oui"), words("no n false f 0 off nein non")
+_TRUE, _FALSE = words("yes y true t 1 on ja j oui"), words("no n false f 0 off nein non")
 _CLEAR = words("yes no true false 1 0 ja nein oui non")  # one of them makes it more than a code
 _NUMBERS = ("INTEGER", "DECIMAL", "DOUBLE PRECISION")
 _CODES = 0.05
@@ -64,8 +64,10 @@ def mismatch_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
             yield from _mixed_formats(column_profile, best, said, known)
         return
     if best.rows < _CERTAIN * said and _has_both_decimal_signs(column_profile):
-        yield from _mixed_formats(column_profile, best, said, known)
-        return
+        mixed = list(_mixed_formats(column_profile, best, said, known))
+        yield from mixed
+        if mixed:
+            return
     rows = said - best.rows
     dated = best.type.startswith(("DATE", "TIMESTAMP"))
     if column_profile.spaces.control >= rows and all(
@@ -104,7 +106,8 @@ def _truth_in_several_ways(column_profile: ColumnProfile) -> Finding | None:
         or not ways.keys() & _CLEAR
     ):
         return None
-    true, false = (sorted(ways.keys() & side, key=lambda word: -ways[word]) for side in _SIDES)
+    ranked = sorted(ways, key=lambda word: (-ways[word], word))
+    true, false = ([word for word in ranked if word in side] for side in (_TRUE, _FALSE))
     if not true or not false or len(ways) == 2:
         return None
     name = quoted(column_profile.name)
@@ -113,7 +116,7 @@ def _truth_in_several_ways(column_profile: ColumnProfile) -> Finding | None:
         f"WHEN {is_one_of(word_of, map(text_literal, side))} THEN '{truth}'"
         for side, truth in ((true, "true"), (false, "false"))
     )
-    most = {max(side, key=lambda word: ways[word]) for side in (true, false)}
+    most = {true[0], false[0]}
     return Finding(
         "mixed formats",
         "suspect",
