@@ -112,13 +112,14 @@ def write_table(reference: str, relation: Relation, replace: bool) -> str:
                 f"{base.shown} ends a transaction where a table is made, so a query makes none",
                 hint='a plan with a step query = "…" does',
             )
-        if replace:
-            raise CallProblem(
-                "a query replaces no table of a database",
-                hint='a plan with a step query = "…" and replace = true does',
-            )
         if base.has(table):
-            raise CallProblem(f"{shown} is there already", hint="another name")
+            by_plan = 'a plan with a step query = "…" and replace = true replaces it'
+            raise CallProblem(
+                f"{shown} is there already, and a query replaces no table of a database"
+                if replace
+                else f"{shown} is there already",
+                hint=by_plan if replace else f"another name, or {by_plan}",
+            )
         with private_folder() as folder:
             output = Output(Path(folder, "rows.csv"), shown)
             try:
