@@ -726,6 +726,7 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(
     """The connection is cut in mid-read, in mid-write and before commit: a clear error, no transaction left, the rows as they were."""
     from gravel.plans.placing import Placed
     from gravel.stores.sql import postgresql as store
+    from gravel.stores.sql import postgresql_reading
 
     harbour = Harbour("postgresql", postgresql)
     _boats(harbour, [(" gull ", n, None) for n in range(20)])
@@ -749,7 +750,7 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(
         return call
 
     places = (
-        (store, "copied"),
+        (postgresql_reading, "copied"),
         (store.PostgreSQL, "update"),
         (store.PostgreSQL, "shape"),
         (store.PostgreSQL, "dependents"),
@@ -800,7 +801,7 @@ def test_a_server_that_stops_leaves_the_data_as_it_was(
     ) == [(0,)]
     harbour.run("DROP VIEW few")
     harbour.run("DROP FUNCTION nap")
-    monkeypatch.setattr(store, "_WAIT", 1)
+    monkeypatch.setattr(store, "WAIT", 1)
     with closing(harbour.connect()) as other:
         other.autocommit = False
         other.execute("LOCK TABLE boats IN SHARE MODE")

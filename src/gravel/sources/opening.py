@@ -74,7 +74,7 @@ def _of_server(reference: str, how: ReadOptions) -> Source:
     (address, part), texts = parted(reference), frozenset(how.texts)
     declared = dict(how.declared)
     if POSTGRESQL.match(address):
-        from gravel.stores.sql.postgresql import open_postgresql
+        from gravel.stores.sql.postgresql_reading import open_postgresql
 
         return open_postgresql(address, part, texts, declared, how.bare)
     from gravel.stores.sql.generic import open_other
@@ -225,9 +225,9 @@ def expanded(reference: str, base: Path | None = None) -> list[str]:
     """The references that one stands for: a database without a table is all its tables."""
     if is_server(reference) and not parted(reference)[1]:
         if POSTGRESQL.match(reference):
-            from gravel.stores.sql import postgresql
+            from gravel.stores.sql import postgresql_reading
 
-            return [f"{reference}#{table}" for table in postgresql.tables_of(reference)]
+            return [f"{reference}#{table}" for table in postgresql_reading.tables_of(reference)]
         from gravel.stores.sql import generic as other
 
         return [f"{reference}#{table}" for table in other.tables_of(reference)]
