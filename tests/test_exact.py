@@ -367,7 +367,11 @@ def test_what_was_wrong_once(text: str, rows: list[Any], asked: Any) -> None:
         ("SELECT a.x FROM (VALUES ('{}')) v(a)", "JSON_VALUE(a, '$.x')"), ("SELECT UNNEST(a) FROM (VALUES ('a')) v(a)", "stands in FROM"), ("SELECT 1 FROM (VALUES (1)) v LATERAL VIEW x", "a comma is missing"),
         ("SELECT 1 FORM 'x.csv'", "did you mean FROM?"), ("SELECT 1 FROM 'x.csv' WHER TRUE", "did you mean WHERE?"), ("SELECT 1, FROM 'x.csv'", "a comma too many"),
         ("SELECT 1 FROM 'x.csv' ORDER a", "ORDER is followed by BY"), ("SELECT left, right FROM 'x.csv'", 'as a name it is written "left"'), ("SELECT left FROM 'x.csv' LIMIT 1 LIMIT 2", "LEFT is a reserved word"), ("SELECT 1 WHERE TRUE FROM 'x.csv'", "the order is SELECT, FROM"),
-        ("SELECT (1 FROM 'x.csv'", "a closing parenthesis"), ("UPDATE x SET a = 1", "begins with SELECT"), ("SELECT 1 FROM 'x.csv' LIMIT 5, 10", "OFFSET"), ("SELECT 'it's' FROM 'x.csv'", "written twice"),
+        ("SELECT (1 FROM 'x.csv'", "a closing parenthesis"), ("UPDATE x SET a = 1", "a query only reads"), ("x", "begins with SELECT"),
+        ("SELECT a AS b FROM (VALUES (1)) v(a) WHERE b > 0", "b is a name of the result, which is made later: write a here"),
+        ("SELECT COUNT(*) AS n FROM (VALUES (1)) v(a) HAVING n > 0", "write COUNT(*) here"), ("SELECT * EXCEPT (a) FROM (VALUES (1)) v(a)", "one by one"),
+        ("SELECT DISTINCT ON (a) a FROM (VALUES (1)) v(a)", "ROW_NUMBER() OVER"), ("SELECT 1; SELECT 2", "one query is taken"),
+        ("SELECT 1 FROM 'x.csv' LIMIT 5, 10", "OFFSET"), ("SELECT 'it's' FROM 'x.csv'", "written twice"),
         ("SELECT (1, 2) = (1, 2, 3)", "beside 3"), ("SELECT DATE '2024-01-01' + INTERVAL '999999999' YEAR", "out of range"),
     ],
 )  # fmt: skip

@@ -29,6 +29,17 @@ _TYPICAL = [
         (r"\[\Z", 'a column name is quoted with "name"'),
         (r"- >\Z", "write JSON_VALUE(x, '$.key') for what a JSON text has there"),
         *((rf"\b{word} \(", OPERATORS[word]) for word in ("TABLESAMPLE", "PIVOT", "UNPIVOT")),
+        (r"\* (?:EXCEPT|EXCLUDE)\b", "columns are named one by one; * alone is all of them"),
+        (
+            r"\bDISTINCT ON\Z",
+            "rows get numbers in FROM: ROW_NUMBER() OVER (PARTITION BY … ORDER BY …) AS n, and"
+            " WHERE n = 1 around it",
+        ),
+        (
+            r"\A(?:INSERT|UPDATE|DELETE|MERGE|CREATE|DROP|ALTER|TRUNCATE)\Z",
+            "a query only reads: --write FILE or DB#TABLE keeps its result, and a plan changes a"
+            " table",
+        ),
         (r"\bLATERAL\Z", "a comma is missing before it; a list is FROM t, UNNEST(…) AS u (item)"),
         (r"\bOVER\s+(?:PARTITION|ORDER)\b.*\Z", "a window has parentheses: OVER (PARTITION BY …)"),
     )
@@ -87,7 +98,7 @@ def bad_character(text: str, index: int) -> Diagnostic:
         "|": "write OR, or || to join texts",
         "!": "write NOT, or <> for unequal",
         ":": "a parameter is :name, and x::type is written CAST(x AS type)",
-        ";": "leave it out: it is one expression",
+        ";": "leave it out: one expression or one query is taken at a time",
         ".": "a file stands in quotes: FROM 'boats.csv'",
     }
     return Diagnostic(

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from gravel.engine.vector import Vector
 from gravel.language import parse, tree
 from gravel.language.cautions.finder import ListItems
+from gravel.language.diagnostics import Diagnostic
 from gravel.language.errors import ErrorPolicy
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem, TableProblem
@@ -91,6 +92,9 @@ class Session:
         self.asked = asked_names(output)
         try:
             result = self.run_query(output, {})
+        except Diagnostic as problem:
+            self._explain_alias(problem, output)
+            raise
         except TableProblem as problem:
             if problem.hint.startswith("--encoding"):
                 problem.hint += "; in a query: --table 't=FILE;encoding=cp1252'"
@@ -100,6 +104,24 @@ class Session:
             self.tables.forget()
             self.context.withs = {}
         return self._settle(result)
+
+    def _explain_alias(self, problem: Diagnostic, query: tree.Query) -> None:
+        """Say of a column that is not there that it is a name of the result, where it is one."""
+        name = self.context.text[problem.start : problem.end]
+        if not problem.message.startswith("there is no column"):
+            return
+        for node in parse.walk(query):
+            for item in node.items if isinstance(node, tree.Select) else ():
+                if (
+                    isinstance(item, tree.Named)
+                    and item.name_start != item.start
+                    and item.name.casefold() == name.casefold()
+                ):
+                    expression = " ".join(self.context.written(item.expression).split())
+                    problem.hint = (
+                        f"{name} is a name of the result, which is made later: write {expression}"
+                        " here, or select from (SELECT …) AS t"
+                    )
 
     def _items_taken(self, query: tree.Query) -> ListItems:
         """Which items of lists a query takes anywhere: what LIST_ITEM leaves may be another

@@ -17,13 +17,14 @@ from gravel.engine.vector import Vector
 from gravel.language import parse, tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.types import Type
+from gravel.language.writing import text_literal
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.profiling.column_kind import identifies
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.relation import Columns, Relation, renamed
-from gravel.sources.opening import open_table
+from gravel.sources.opening import ENDINGS, open_table
 from gravel.sources.source import Batch, Malformed, Source, scan
 
 
@@ -54,14 +55,7 @@ class Tables(Struct):
             known = {name.casefold(): name for name in self.context.references}
             if reference.casefold() not in known:
                 near = nearest(reference, list(self.context.references))
-                hint = (
-                    f"did you mean {near}?"
-                    if near
-                    else (
-                        "a file stands in quotes: FROM 'boats.csv'; --table NAME=FILE gives it a"
-                        " name"
-                    )
-                )
+                hint = f"did you mean {near}?" if near else self._files_called(reference)
                 raise self.context.wrong(f"there is no table {reference}", node, hint)
             reading = self.context.readings.get(reference.casefold())
             reference = self.context.references[known[reference.casefold()]]
@@ -77,6 +71,15 @@ class Tables(Struct):
             ) from None
         self._opened[key] = table
         return table
+
+    def _files_called(self, name: str) -> str:
+        """How a file is named, by one that is called so where there is one."""
+        folder = self.context.base or Path()
+        files = (folder / f"{name}{ending}" for ending in ENDINGS)
+        file = next((path.name for path in files if path.is_file()), None)
+        if file is None:
+            return "a file stands in quotes: FROM 'boats.csv'; --table NAME=FILE gives it a name"
+        return f"a file stands in quotes: FROM {text_literal(file)}; --in . knows those of a folder"
 
     def forget(self) -> None:
         """Let go of the tables and of the rows that were read."""
