@@ -535,6 +535,7 @@ def test_names_cannot_steer_the_terminal(gravel: Any) -> None:
         ("keep_rows = 5", 'keep_rows takes a text in quotes, not 5 p.toml:4 hint: keep_rows = "fee > 0"'),
         ('split = { column = "n", on = ";", into = 5 }', 'split: into takes "rows" or a list, not 5'),
         ('deduplicate = { by = [] }', "deduplicate: by is empty"),
+        ('filter = "n > 1"', "a step has no key filter p.toml:4 hint: did you mean keep_rows?"), ('sql = "SELECT 1"', "a step has no key sql p.toml:4 hint: did you mean query?"),
         ('split = { column = "n", on = ";" }', 'the split does not say `into` p.toml:4 hint: into = "rows", or names of columns'),
         ('check = { table = 5 }', 'check: table takes a text in quotes, not 5 p.toml:4 hint: check = { "berth known" = "berth IS NOT NULL" }'),
         ('drop_rows = "n > 0"\n[params]\nn = [1]', "params: n takes a text in quotes, a number, true or false, a day or a moment, not [ … ]"),

@@ -104,11 +104,34 @@ def _of_table(table: dict[str, Any], kind: Any, path: Path, form: str = "") -> I
             said = f"the {what.removeprefix('a ')} does not say `{key}`"
             yield _Mistake(path, said, _FORMS.get(key, ""))
     for key in (key for key in table if key not in fields):
-        near = nearest(key, list(fields))
+        near = next((own for own in _ELSEWHERE.get(key.lower(), ()) if own in fields), None)
+        near = near or nearest(key, list(fields))
         hint = f"did you mean {near}?" if near else "keys: " + ", ".join(fields)
         yield _Mistake((*path, key), f"{what} has no key {key}", hint)
 
 
+# What keys are called elsewhere, and what they may be here.
+_ELSEWHERE: dict[str, tuple[str, ...]] = {
+    word: (key,)
+    for key, words in {
+        "table": "input source from file",
+        "write": "output target to into destination",
+        "step": "steps",
+        "read": "reading options",
+        "params": "param parameters variables",
+        "keep_rows": "filter where keep",
+        "drop_rows": "drop delete remove exclude",
+        "set": "update replace cast fill fillna mutate derive expression column",
+        "split": "explode unnest",
+        "deduplicate": "dedupe dedup distinct drop_duplicates",
+        "columns": "rename select",
+        "sort": "order order_by orderby",
+        "check": "validate assert expect test",
+        "query": "sql join lookup",
+        "note": "name comment description title",
+    }.items()
+    for word in words.split()
+}
 _NAMES = {"read": "[read]", "split": "a split", "deduplicate": "a deduplicate"}
 
 
