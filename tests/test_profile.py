@@ -824,6 +824,7 @@ def test_dependencies_and_almost_keys_tell_their_exceptions(figures: Any) -> Non
     ("fee", ["$1,234.50", "($12,000.00)", "$7"], "another format", ["1234.50", "-12000.00", "7"]),
     ("fee", ["1.234,50 €", "12,5 €", "-3 €"], "another format", ["1234.50", "12.5", "-3"]),
     ("weight", ["12 kg", "7.5kg", "3 kg"], "another format", ["12", "7.5", "3"]), ("weight", ["12 kg", "7 lb"], "mixed formats", None),
+    ("share", ["12%", "0.5", "7.5%"] * 3, "mixed formats", None), ("fee", ["12", "$5", "$7.50"], "another format", ["12", "5", "7.50"]),
     ("depth", ["1.5", "NaN", "2.25", "NA"] + [f"{at}.5" for at in range(9)], "placeholders", None),
     ("fee", ["7.5", "2,25", "3.75", "9,5", "4"] * 3, "mixed formats", ["7.5", "2.25", "3.75", "9.5", "4"]),
     ("wind", [f"{at}.5" for at in range(40)] + ["-999.0"] * 3, "sentinel values", None), ("wind", [f"{at}.5" for at in range(70)] + ["99.0"] * 3, None, None),

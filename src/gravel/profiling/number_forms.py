@@ -43,13 +43,15 @@ _BESIDE = re.compile(
 
 class NumberForm(Struct, frozen=True):
     """A way to write numbers: what it is, the signs between groups, the decimal one, where the
-    minus is ('': before), and the units beside them, with the spaces between."""
+    minus is ('': before), the units beside them, with the spaces between, and how many rows have
+    none where others have one."""
 
     meaning: str
     groups: str
     decimal: str
     minus: str = ""
     units: tuple[str, ...] = ()
+    bare: int = 0
 
     def is_sure(self, shapes: Sequence[ValueShape]) -> bool:
         """Whether a sign between groups cannot be a decimal one: 1,200 alone may be either."""
@@ -61,9 +63,11 @@ class NumberForm(Struct, frozen=True):
         return sum(item.rows for item in shapes if not plain.fullmatch(item.shape.strip(" ")))
 
     @property
-    def several(self) -> bool:
-        """Whether there are several units, so that the numbers do not compare."""
-        return len({unit.strip(_SPACES) for unit in self.units}) > 1
+    def compares(self) -> bool:
+        """Whether the numbers are of one unit: 5 beside 5 % may be another one, 5 beside $5 is
+        not."""
+        names = {unit.strip(_SPACES) for unit in self.units}
+        return len(names) < 2 and (not self.bare or all(map(_is_money, names)))
 
     def fix(self, name: str, padded: bool) -> str:
         """The expression that writes a column's numbers as SQL has them. `padded`: some have spaces
@@ -92,9 +96,12 @@ def form_of(shapes: Sequence[ValueShape], frequent: Iterable[str]) -> NumberForm
     texts = [re.sub("[0-9]", "9", number) for number in numbers]
     others = [_without_unit(value.strip(" "))[1] for value in frequent]
     several = tuple(sorted({*units, *others} - {""}, key=lambda unit: (-len(unit), unit)))
+    bare = sum(item.rows for item, unit in zip(shapes, units, strict=True) if not unit)
+    bare = bare if several else 0
     if all(map(_PLAIN.fullmatch, texts)):
-        return NumberForm(_beside(several), "", ".", "", several) if several else None
-    return next((form for form in _forms(texts, several) if _is_told(form, "".join(texts))), None)
+        return NumberForm(_beside(several), "", ".", "", several, bare) if several else None
+    forms = _forms(texts, several, bare)
+    return next((form for form in forms if _is_told(form, "".join(texts))), None)
 
 
 def _without_unit(value: str) -> tuple[str, str]:
@@ -105,11 +112,16 @@ def _without_unit(value: str) -> tuple[str, str]:
         return value, ""
     unit = parts["before"] or parts["behind"]
     name = unit.strip(_SPACES)
-    is_money = _MONEY.fullmatch(name) and (name[0].isalpha() or category(name[-1]) == "Sc")
-    is_unit = is_money or name in CURRENCIES or (parts["behind"] and name in _UNITS)
+    is_unit = _is_money(name) or (parts["behind"] and name in _UNITS)
     if not is_unit or (parts["behind"] and parts["number"].endswith("-")):
         return value, ""
     return parts["sign"] + parts["number"], unit
+
+
+def _is_money(unit: str) -> bool:
+    """Whether a unit is a currency's code or sign."""
+    sign = _MONEY.fullmatch(unit) and (unit[0].isalpha() or category(unit[-1]) == "Sc")
+    return unit in CURRENCIES or bool(sign)
 
 
 def _beside(units: Iterable[str]) -> str:
@@ -118,7 +130,7 @@ def _beside(units: Iterable[str]) -> str:
     return f"{' or '.join(names)} beside them" if names else ""
 
 
-def _forms(texts: Sequence[str], units: tuple[str, ...]) -> Iterator[NumberForm]:
+def _forms(texts: Sequence[str], units: tuple[str, ...], bare: int) -> Iterator[NumberForm]:
     """The forms that all numbers have."""
     for pattern, minus in _SIGNS:
         for groups, decimal, meaning in _WAYS:
@@ -127,7 +139,8 @@ def _forms(texts: Sequence[str], units: tuple[str, ...]) -> Iterator[NumberForm]
             if all(map(number.fullmatch, texts)):
                 signs = "".join(sign for sign in groups if any(sign in text for text in texts))
                 parts = (_beside(units), meaning if signs or decimal == "," else "", minus)
-                yield NumberForm(" and ".join(filter(None, parts)), signs, decimal, minus, units)
+                meaning_of_all = " and ".join(filter(None, parts))
+                yield NumberForm(meaning_of_all, signs, decimal, minus, units, bare)
 
 
 def _is_told(form: NumberForm, written: str) -> bool:

@@ -326,15 +326,17 @@ def _other_numbers(column_profile: ColumnProfile, known: int) -> Finding | None:
     if rows <= share * known:
         return None
     name = quoted(column_profile.name)
-    what = "different things in one column" if form.several else "text to every sum and comparison"
+    bare = f", {form.bare:,} without" if form.bare else ""
+    same = form.compares
+    what = "text to every sum and comparison" if same else "different things in one column"
     return Finding(
-        "mixed formats" if form.several else "another format",
+        "another format" if same else "mixed formats",
         "suspect",
         column_profile.name,
         rows,
-        f"numbers with {form.meaning}: {what}",
+        f"numbers with {form.meaning}{bare}: {what}",
         form.condition(name),
-        "" if form.several else f"{name} = {form.fix(name, column_profile.padded > 0)}",
+        f"{name} = {form.fix(name, column_profile.padded > 0)}" if same else "",
     )
 
 
