@@ -189,10 +189,13 @@ def test_arrow_in_and_out_and_parameters_as_python_has_them() -> None:
         }
     )
     mine = library.open_table(table)
-    assert (
-        mine.to_arrow().select(["code", "n", "day"]).to_pylist()
-        == table.select(["code", "n", "day"]).to_pylist()
-    )
+    kept = table.append_column("kind", pa.array(["a", "b", "a"]).dictionary_encode())
+    kept = kept.append_column("raw", pa.array([b"\xff", None, b""]))
+    kept = kept.append_column("small", pa.array([1, None, 3], pa.int8()))
+    assert library.open_table(kept).to_arrow().equals(kept)
+    as_text = library.open_table(kept, text=["small"]).to_arrow()
+    assert as_text.drop_columns("small").equals(kept.drop_columns("small"))
+    assert as_text["small"].to_pylist() == ["1", None, "3"]
     asked = "SELECT n FROM t WHERE {} ORDER BY n"
     for condition, value, rows in (
         ("code = :v", "072", [(1,)]), ("n >= :v", 2, [(2,), (3,)]), ("day = :v", day, [(1,), (3,)]), ("n > :v", Decimal("1.5"), [(2,), (3,)]),

@@ -25,6 +25,7 @@ from gravel import spark
 from gravel.comparing.compare import compare
 from gravel.comparing.how import How
 from gravel.duplicates.groups import duplicates
+from gravel.engine.arrow_values import laid_out
 from gravel.engine.mapped import Store
 from gravel.engine.memory import default_memory, size_of
 from gravel.engine.threads import THREADS
@@ -36,6 +37,7 @@ from gravel.inspecting.look import look
 from gravel.language.errors import ErrorPolicy
 from gravel.language.parameters import typed
 from gravel.language.scope import Given
+from gravel.language.writing import quoted
 from gravel.ledger.signature import SigningKey
 from gravel.plans.loading import read_plan
 from gravel.plans.model import PlanFile
@@ -59,7 +61,7 @@ from gravel.render.html import tables as tables_page
 from gravel.sinks.arrow import in_common
 from gravel.sources.opening import open_table as open_source
 from gravel.sources.read_options import ReadOptions, reading_of
-from gravel.sources.source import Source
+from gravel.sources.source import Source, scan
 from gravel.words import number_of
 
 Params = ParamSpec("Params")
@@ -161,8 +163,36 @@ class Table:
         return {self.columns[index]: str(kind) for index, kind in outcome.items()}
 
     def to_arrow(self) -> pa.Table:
-        """All rows, each column in its type; texts that do not fit a declared type are NULL."""
-        return query("SELECT * FROM t", tables={"t": self}).to_arrow()
+        """All rows: a column that the table's file or database keeps as Arrow values as it is, of
+        any Arrow type; others in their types, texts that do not fit a declared one NULL."""
+        source = self._here("to_arrow")
+        settled = {*source.texts, *source.declared}
+        kept = {
+            index: field
+            for index, field in source.fields.items()
+            if source.columns[index] not in settled
+        }
+        others = [quoted(name) for index, name in enumerate(self.columns) if index not in kept]
+        columns: dict[int, pa.ChunkedArray] = {}
+        if others:
+            result = query(f"SELECT {', '.join(others)} FROM t", tables={"t": self}).to_arrow()
+            places = (index for index in range(len(self.columns)) if index not in kept)
+            columns |= zip(places, result.columns, strict=True)
+        if kept:
+            columns |= self._as_stored(kept)
+        whole = [columns[index] for index in range(len(self.columns))]
+        return pa.table(whole, list(self.columns)).unify_dictionaries()
+
+    @_one_at_a_time
+    def _as_stored(self, fields: Mapping[int, pa.Field]) -> dict[int, pa.ChunkedArray]:
+        """Columns as the store keeps them."""
+        batches = list(scan(self.source, lambda batch: batch, list(fields)))
+        return {
+            index: pa.chunked_array(
+                [laid_out(batch.columns[index], field.type) for batch in batches], field.type
+            )
+            for index, field in fields.items()
+        }
 
     @_one_at_a_time
     def count(
