@@ -72,8 +72,8 @@ def _named(name: str | None) -> list[Function]:
     if name.lower() in catalogue.FAMILIES:
         return [item for item in every if item.family == name.lower()]
     alike = [item for item in every if item.name.partition(" of ")[0] == name.upper()]
-    found = catalogue.find(name)
-    return alike or ([] if found is None else [found])
+    function = catalogue.find(name)
+    return alike or ([] if function is None else [function])
 
 
 def _about(text: str) -> list[Function]:

@@ -37,7 +37,8 @@ _UNITS = words(
 _MONEY = re.compile(r"[A-Z]{0,3}[^\w\s]|(kr|Fr|Rs)\.?")
 # What stands before the first digit, the digits, what stands behind the last.
 _BESIDE = re.compile(
-    r"(?P<sign>[-+(]*)(?P<before>[^0-9]*?)(?P<number>[-+(]*[0-9](?:.*[0-9])?[-)]*)(?P<behind>[^0-9]*)"
+    r"(?P<sign>[-+(]*)(?P<before>[^0-9]*?)"
+    r"(?P<number>[-+(]*[0-9](?:.*[0-9])?[-)]*)(?P<behind>[^0-9]*)"
 )
 
 

@@ -98,11 +98,11 @@ def _again_and_again(column_profile: ColumnProfile, known: int) -> list[tuple[st
     if numbers is not None and not column_kind.is_code(column_profile, column_profile.rows):
         return []
     (value, rows), (_, next_rows) = column_profile.top[:2]
-    told = {word.value for word in column_profile.placeholders}
+    placeholders = {word.value for word in column_profile.placeholders}
     others = column_profile.distinct - 1
     if (
         any(map(str.isalnum, value))
-        and value not in told
+        and value not in placeholders
         and rows >= max(_FEWEST, _TIMES * next_rows)
         and others >= _DIFFERENT * (known - rows)
         and others >= _FEWEST
