@@ -46,6 +46,7 @@ def test_what_spark_says_is_what_is_said_here(
 ) -> None:
     monkeypatch.setattr("gravel.spark.engine.RANGES", ranges)
     monkeypatch.setattr("gravel.spark.engine._BYTES_OF_RANGE", 1)  # so many for any table
+    monkeypatch.setattr("gravel.spark.engine._PART", 200_000)  # of their figures too
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 100_000)  # several splits
     words = [word.replace("\0", " ") for word in CASES[case].split(" ")]
     here, aside = gravel(*words, "--format", "json", status=None), set_aside()

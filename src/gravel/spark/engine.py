@@ -4,6 +4,7 @@ Gravel's own."""
 from __future__ import annotations
 
 import atexit
+import re
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import suppress
 from functools import partial
@@ -14,7 +15,7 @@ from typing import Any, TypeVar
 from py4j.protocol import Py4JError
 from pyspark import StorageLevel
 from pyspark.errors import PySparkException
-from pyspark.sql import DataFrame, SparkSession
+from pyspark.sql import DataFrame, SparkSession, functions
 
 from gravel.engine.distinct import Counted, range_size
 from gravel.engine.engine import BatchWork, DistinctValues, Question, RowStage, State
@@ -48,13 +49,14 @@ from gravel.spark.travel import packed, unpacked
 
 T = TypeVar("T")
 Result = TypeVar("Result")
-RANGES = 16  # of hashes that distinct values are cut into, at most
+RANGES = 16  # of hashes that distinct values are cut into, at most, below _RANGE bytes for each
 _BYTES_OF_RANGE = 4 << 20  # of a table; each range is a task, which takes a while to begin
 _SPLITS = 16  # of a task, once there are tasks for many executors
 _AT_ONCE = 16  # splits of which the results are here at one time, where they may be rows
 _TASKS = 8
 _RANGE = 64 << 20  # bytes of a table for each range of its rows
 _RANGES_OF_TASK = 4
+_PART = 64 << 20  # bytes of a table for each part of the figures of its distinct values
 _MOST_SENT = 64 << 20  # bytes that go to each task
 _READS = (".parquet", ".arrow")
 
@@ -66,7 +68,7 @@ def attach(table: Source, reference: str, reading: ReadOptions, address: str, fo
     files = tuple(source.state for source in table.sources)
     where = Reference(reference, str(folder.absolute()), reading, files)
     size = sum(source.state[1] for source in table.sources if source.state)
-    ranges = max(1, min(RANGES, size // _BYTES_OF_RANGE))
+    ranges = max(1, min(RANGES, size // _BYTES_OF_RANGE), size // _RANGE)
     table.engine = SparkEngine(open_session(address), where, ranges)
 
 
@@ -281,12 +283,9 @@ class SparkEngine:
                 values.frame.where(f"key IN ({', '.join(map(str, asked))})")
                 .sortWithinPartitions("key", "range", "place")
                 .mapInArrow(partial(run_ranges, packed(task)), SCHEMA)
-                .repartition(1 if self.ranges == 1 else len(group), "key")
-                .sortWithinPartitions("key", "range")
             )
-            # Of one question after another, so that no more than one answer is here at a time; of a
-            # small table together, since each part is a job of its own.
-            records = _told(partial(figures.toLocalIterator, True))
+            numbers = [number for number, _ in group]
+            records = _told(self._in_order(figures, numbers).toLocalIterator)
             for number, of_number in groupby(records, lambda record: record.key):
                 ranges = (unpacked(record.data) for record in of_number)
                 answers[number] = questions[number].together(ranges)
@@ -295,6 +294,17 @@ class SparkEngine:
             answers[number] if number in answers else question.together(())
             for number, question in enumerate(questions)
         ]
+
+    def _in_order(self, figures: DataFrame, numbers: Sequence[int]) -> DataFrame:
+        """Figures of ranges, of one question after another, in parts of which one is in memory at a
+        time: of a small table all are one, since each is a job of its own, of a large one those of
+        a question are several."""
+        parts = min(self.ranges, 1 + sum(state[1] for state in self.table.files if state) // _PART)
+        place = f"(array_position(array({', '.join(map(str, numbers))}), key) - 1) * {parts}"
+        part = f"CAST({place} + LEAST({parts - 1}, range * {parts} DIV {self.ranges}) AS INT)"
+        count = 1 if self.ranges == 1 else len(numbers) * parts
+        ordered = figures.repartitionById(count, functions.expr(part))
+        return ordered.sortWithinPartitions("key", "range")
 
     def _outlines(self, table: Source) -> tuple[Any, ...]:
         """The table's splits without their bytes; a text file is read once for them."""
@@ -362,6 +372,11 @@ def _told(records: Callable[[], Iterable[Any]]) -> Iterator[Any]:
     try:
         yield from records()
     except (PySparkException, Py4JError, ConnectionError, EOFError) as error:
-        raise TableProblem(
-            "Spark has given up", detail=" ".join(str(error).split())[-400:]
-        ) from None
+        raise TableProblem("Spark has given up", detail=_reason(error)) from None
+
+
+def _reason(error: Exception) -> str:
+    """What a task has failed with, or what Spark says, without the trace of where."""
+    text = " ".join(str(error).split())
+    failure = text.rpartition("most recent failure: ")[2].rpartition("Caused by: ")[2]
+    return re.split(r" at (?:java|jdk|sun|scala|org|py4j)\.", failure, maxsplit=1)[0][:400]

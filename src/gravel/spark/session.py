@@ -38,6 +38,7 @@ _PLAIN = {
     # What is kept and shuffled are streams of some MiB, compressed already.
     "spark.sql.inMemoryColumnarStorage.batchSize": "4",
     "spark.sql.inMemoryColumnarStorage.compressed": "false",
+    "spark.task.maxDirectResultSize": "32m",
     "spark.shuffle.compress": "false",
     "spark.shuffle.spill.compress": "false",
 }
