@@ -56,7 +56,7 @@ _AT_ONCE = 16  # splits of which the results are here at one time, where they ma
 _TASKS = 8
 _RANGE = 64 << 20  # bytes of a table for each range of its rows
 _RANGES_OF_TASK = 4
-_PART = 64 << 20  # bytes of a table for each part of the figures of its distinct values
+_PART = 1 << 28  # bytes of a table for each part of the figures of its distinct values
 _MOST_SENT = 64 << 20  # bytes that go to each task
 _READS = (".parquet", ".arrow")
 

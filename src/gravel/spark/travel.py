@@ -18,8 +18,14 @@ from gravel.kernels.arrays import to_arrow
 _SLICE = 1 << 18  # distinct values of a slice, which has 16 MiB at most
 
 
+_COMPRESSED = 1 << 16  # bytes from which an array of numbers is compressed
+
+
 class _Pickler(pickle.Pickler):
     def reducer_override(self, value: Any) -> Any:
+        if isinstance(value, np.ndarray) and _is_long(value):
+            data = pa.compress(np.ascontiguousarray(value), codec="zstd", asbytes=True)
+            return _numbers, (data, value.dtype.str, value.nbytes)
         if isinstance(value, pa.ChunkedArray):
             return _array, (_stream(value.combine_chunks()),)
         if isinstance(value, pa.Array):
@@ -29,6 +35,10 @@ class _Pickler(pickle.Pickler):
         if isinstance(value, pa.Scalar):
             return _scalar, (_stream(pa.repeat(value, 1)),)
         return NotImplemented
+
+
+def _is_long(array: np.ndarray) -> bool:
+    return array.nbytes >= _COMPRESSED and array.ndim == 1 and not array.dtype.hasobject
 
 
 def packed(value: Any) -> bytes:
@@ -59,6 +69,11 @@ def stream_of(batch: pa.RecordBatch, compression: str | None = None) -> bytes:
 def read_stream(data: bytes) -> pa.RecordBatch:
     """The rows of an Arrow stream."""
     return pa.ipc.open_stream(data).read_next_batch()
+
+
+def _numbers(data: bytes, kind: str, size: int) -> np.ndarray:
+    buffer = pa.decompress(data, decompressed_size=size, codec="zstd")
+    return np.frombuffer(buffer, kind).copy()
 
 
 def _array(data: bytes) -> pa.Array:
