@@ -20,7 +20,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import write
+from conftest import parsed, write
 
 ROWS = [["id", "name", "fee"], ["1", "Skua", "2.50"], ["2", "Blå Tern", "3"], ["3", "Gull", "4.25"]]
 TABLE = "".join(",".join(row) + "\n" for row in ROWS)
@@ -766,3 +766,21 @@ def test_a_parquet_column_of_texts_that_are_no_utf8_is_refused_with_its_row(grav
         told = gravel(command[0], "bad.parquet", *command[1:], status=3).err
         assert "bad.parquet: t is not UTF-8 in row 2: byte 0xff" in told
     assert gravel("count", "bad.parquet", "--distinct", "id").out
+
+
+def test_malformed_records_stand_as_in_the_file_whatever_the_quote(gravel: Any) -> None:
+    write("t.csv", "id,text\n1,'a \"b\"'\n2,'bad'x\"\n")
+    told = gravel("count", "t.csv", "--quote", "'").err
+    assert "2,'bad'x\"" in told
+    assert "--quote none" in told
+    write(
+        "p.toml",
+        'table = "t.csv"\nwrite = "o.csv"\nmalformed = "set aside"\n[read]\nquote = "\'"\n[[step]]\nset = { text = "UPPER(text)" }\n',
+    )
+    gravel("clean", "p.toml")
+    assert parsed(Path("o.csv").read_text("utf-8"))[1:] == [["1", 'A "B"']]
+    assert "2,'bad'x\"" in parsed(Path("o-rejects.csv").read_text("utf-8"))[1]
+    write("j.jsonl", '{"a":1}\n{a:2}\n')
+    told = gravel("count", "j.jsonl").err
+    assert "in double quotes" in told
+    assert "--quote" not in told

@@ -79,7 +79,8 @@ class Tables(Struct):
         file = next((path.name for path in files if path.is_file()), None)
         if file is None:
             return "a file stands in quotes: FROM 'boats.csv'; --table NAME=FILE gives it a name"
-        return f"a file stands in quotes: FROM {text_literal(file)}; --in . knows those of a folder"
+        in_quotes = f"a file stands in quotes: FROM {text_literal(file)}"
+        return f"{in_quotes}; gravel query --in . knows those of a folder by their names"
 
     def forget(self) -> None:
         """Let go of the tables and of the rows that were read."""

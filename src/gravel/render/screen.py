@@ -22,6 +22,7 @@ from gravel.problems import Problem
 
 with lazily():
     from gravel.inspecting import cells
+    from gravel.sources.csv import records
 
 if TYPE_CHECKING:
     from gravel.figures import Figures
@@ -232,7 +233,7 @@ def malformed_notes(table: str, bad: Sequence[Malformed], color: bool = True) ->
         err.print(line)
     if len(bad) > 5:
         err.print(f"  and {len(bad) - 5:,} more")
-    if any("quote" in item.fault for item in bad):
+    if any(item.fault in (records.UNCLOSED, records.AFTER_QUOTE) for item in bad):
         err.print("  where quotes are characters like others: --quote none")
 
 

@@ -189,7 +189,8 @@ def _read(
                         Malformed(
                             row,
                             line,
-                            f"no JSON: {error.msg.lower()} at character {error.pos + 1}",
+                            f"no JSON: {error.msg.lower().removesuffix(' at')} at character"
+                            f" {error.pos + 1}",
                             text.rstrip("\r\n"),
                         )
                     )

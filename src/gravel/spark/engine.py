@@ -377,6 +377,11 @@ def _told(records: Callable[[], Iterable[Any]]) -> Iterator[Any]:
 
 def _reason(error: Exception) -> str:
     """What a task has failed with, or what Spark says, without the trace of where."""
-    text = " ".join(str(error).split())
+    told = str(error)
+    if "Traceback (most recent call last)" in told:  # of a Python worker: its last line
+        told = told.rpartition("Traceback (most recent call last)")[2]
+        if raised := re.search(r"^[\w.]+(?:Error|Exception|Problem)\b.*", told, re.MULTILINE):
+            return raised[0][:400]
+    text = " ".join(told.split())
     failure = text.rpartition("most recent failure: ")[2].rpartition("Caused by: ")[2]
     return re.split(r" at (?:java|jdk|sun|scala|org|py4j)\.", failure, maxsplit=1)[0][:400]
