@@ -580,6 +580,65 @@ def test_empty_rows_are_told_once(
     assert "duplicate rows" not in gravel("profile", "t.csv", "--findings", "all").out
 
 
+def test_rows_that_are_none_of_the_data_are_told_once_and_dropped_by_a_plan(
+    figures: Any, gravel: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Header lines, units and totals, beside rows that only look like them."""
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 200)
+    boats = [f"{at},{at * 7 % 40}.5,2026-05-{at % 28 + 1:02},P{at % 3}" for at in range(1, 61)]
+    total = f",{sum(at * 7 % 40 + 0.5 for at in range(1, 61))},,Total:"
+    head = "id,fee,seen,pier"
+    lines = [
+        head,
+        "no.,EUR,day,code",
+        *boats[:30],
+        head,
+        *boats[30:50],
+        head,
+        *boats[50:],
+        total,
+        ",,,",
+    ]
+    write("t.csv", "\n".join(lines) + "\n")
+    told = {item["detail"]: item for item in figures("profile", "t.csv")["findings"]}
+    assert [(item["finding"], item["rows"], item["drop"], item["safe"]) for item in told.values()] == [
+        ("header lines", 2, True, True), ("header lines", 1, True, False),
+        ("total rows", 1, True, False), ("empty rows", 1, True, True)]  # fmt: skip
+    assert "'no.', 'EUR', 'day' fit no other row's values" in list(told)[1]
+    assert "its fee is the sum of all other rows" in list(told)[2]
+    for item in told.values():
+        assert figures(*shlex.split(item["see"])[1:])["matching"] == item["rows"]
+    refused = gravel("try", "t.csv", "--finding", 1, status=2).err
+    assert "hint: gravel profile t.csv --suggest plan.toml --choose 1 begins one" in refused
+    gravel("profile", "t.csv", "--suggest", "safe.toml")
+    gravel("profile", "t.csv", "--suggest", "all.toml", "--choose", "all")
+    gravel("clean", "safe.toml")
+    left = figures("profile", "t-clean.csv")["findings"]
+    assert [(item["finding"], item["rows"]) for item in left] == [
+        ("header lines", 1),
+        ("total rows", 1),
+    ]
+    gravel("clean", "all.toml", "--replace")
+    told = figures("profile", "t-clean.csv")
+    assert (told["rows"], told["findings"]) == (60, [])
+    # A category, an odd first row, and three rows of which one is the sum: nothing, or a note.
+    sexes = [
+        f"{year},{sex},{year % 7 + 1}" for year in range(1990, 2010) for sex in ("f", "m", "Total")
+    ]
+    write("t.csv", "\n".join(["year,sex,boats", *sexes]) + "\n")
+    (found,) = figures("profile", "t.csv")["findings"]
+    assert (found["finding"], found["level"], found["rows"]) == ("total rows", "note", 20)
+    write(
+        "t.csv",
+        "\n".join(["id,fee,tax", "1,abc,xyz", *(f"{at},{at}.5,{at}.1" for at in range(2, 40))]),
+    )
+    assert {item["finding"] for item in figures("profile", "t.csv")["findings"]} == {
+        "type mismatches"
+    }
+    write("t.csv", "item,fee\nrope,3.5\nbuoy,4.5\nTotal,8.0\n")
+    assert not figures("profile", "t.csv")["findings"]
+
+
 def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) -> None:
     rows = [f"{at},{name},{'' if at % 5 else 'x'},{'' if at % 5 else 'y'},{at // 8},{at % 8}" for at, name in enumerate(
         ["Old Rope"] * 20 + ["OLD ROPE"] * 3 + ["old-rope", "Óld  Rope"] + ["Tern"] * 10 + ["tern "] * 2 + ["Lark"] * 3)]  # fmt: skip

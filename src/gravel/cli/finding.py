@@ -6,7 +6,7 @@ from datetime import date
 from typing import Any
 
 from gravel.cli.options import progress
-from gravel.inspecting.commands import finding_command, see_command
+from gravel.inspecting.commands import finding_command, see_command, suggest_command
 from gravel.problems import CallProblem
 from gravel.profiling.kept import Numbered, finding
 from gravel.render import screen
@@ -34,9 +34,15 @@ def assignment_of(table: Any, number: int, today: date, color: bool) -> str:
     if not item.fix:
         look = finding_command("look", table, number)
         raise CallProblem(
-            f"finding {number} ({item.finding}) has no fix: which value is right is not in the"
-            " table",
-            hint=f"its rows: {look}",
+            f"finding {number} ({item.finding}) has no fix: "
+            + (
+                "its rows are to be left out, which a plan does"
+                if item.drop
+                else "which value is right is not in the table"
+            ),
+            hint=f"{suggest_command(table, number)} begins one"
+            if item.drop
+            else f"its rows: {look}",
         )
     screen.note(f"{_title(result)}: {item.fix}", color)
     return item.fix

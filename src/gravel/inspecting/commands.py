@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shlex
 from collections.abc import Sequence
@@ -50,6 +51,19 @@ def finding_command(verb: str, table: Any, number: int) -> str:
     """The command that shows (look) or tries (try) a finding by its number in the profile."""
     name, *options = table_words(table)
     return command(["gravel", verb, name, "--finding", str(number), *options])
+
+
+def drop_step(where: str) -> str:
+    """The line of a plan (TOML) that drops the rows for which a condition is true."""
+    return f"drop_rows = {json.dumps(where, ensure_ascii=False)}"
+
+
+def suggest_command(table: Any, number: int) -> str:
+    """The command that begins a plan with what fixes a finding, by its number in the profile."""
+    name, *options = table_words(table)
+    return command(
+        ["gravel", "profile", name, "--suggest", "plan.toml", "--choose", str(number), *options]
+    )
 
 
 def try_command(table: Any, assignment: str) -> str:

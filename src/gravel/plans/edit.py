@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from gravel.hidden import unmarked
 from gravel.inspecting.attempt import Trial
-from gravel.language import parse
+from gravel.language import parse, tree
 from gravel.language.types import Kind, Type
 from gravel.lazily import lazily
 from gravel.sinks.atomic_file import write_whole
@@ -100,25 +100,34 @@ def add_text(path: Path, table: Source, step: str, note: str) -> int:
     return _append(path, table, new, None)
 
 
-class SuggestedFix(Struct, frozen=True):
-    """A step to be: an assignment as text, and the evidence for it."""
+class SuggestedStep(Struct, frozen=True):
+    """A step to be: an assignment as text, or the condition of rows to drop, and the evidence for
+    it."""
 
-    assignment: str
+    text: str
     note: str
+    drop: bool = False
 
 
 def begin_plan(
-    path: Path, table: Source, fixes: Sequence[SuggestedFix], key: list[str], types: dict[str, Type]
+    path: Path,
+    table: Source,
+    suggested: Sequence[SuggestedStep],
+    key: list[str],
+    types: dict[str, Type],
 ) -> None:
-    """Write a new plan with a step for each fix, that states the types of the columns it reads.
-    Raises TableProblem if it cannot be written."""
+    """Write a new plan of these steps, that states the types of the columns it reads. Raises
+    TableProblem if it cannot be written."""
     document = _begun(path, table)
     if key:
         document.add("key", key)
-    parsed = [parse.assignment(fix.assignment) for fix in fixes]
-    read = {
-        name.text.casefold() for item in parsed for name in parse.column_names(item.expression)
-    } | {item.name.casefold() for item in parsed}
+    parsed = [
+        parse.expression(item.text) if item.drop else parse.assignment(item.text)
+        for item in suggested
+    ]
+    read = {name.text.casefold() for item in parsed for name in parse.column_names(item)} | {
+        item.name.casefold() for item in parsed if isinstance(item, tree.Named)
+    }
     stated = tomlkit.table()
     for name, kind in types.items():
         if name.casefold() in read:
@@ -126,15 +135,18 @@ def begin_plan(
     document.add(tomlkit.nl())
     document.add("types", stated)
     steps = tomlkit.aot()
-    for entry, node in zip(fixes, parsed, strict=True):
+    for entry, node in zip(suggested, parsed, strict=True):
         step = tomlkit.table()
         step.add("note", entry.note)
-        assigned = tomlkit.inline_table()
-        assigned.add(
-            node.name, _string(entry.assignment[node.expression.start : node.expression.end])
-        )
-        step.add("set", assigned)
-        step.add("rows", "same")
+        if isinstance(node, tree.Named):
+            assigned = tomlkit.inline_table()
+            assigned.add(
+                node.name, _string(entry.text[node.expression.start : node.expression.end])
+            )
+            step.add("set", assigned)
+            step.add("rows", "same")
+        else:
+            step.add("drop_rows", _string(entry.text))
         steps.append(step)
     document.add("step", steps)
     _write(path, tomlkit.dumps(document))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from gravel.plans.edit import SuggestedFix, begin_plan
+from gravel.plans.edit import SuggestedStep, begin_plan
 from gravel.problems import CallProblem
 from gravel.profiling.result import Finding, Profile
 from gravel.profiling.suggest import in_order
@@ -16,7 +16,9 @@ def write_plan(path: Path, table: Source, profile: Profile, choose: str | None) 
     """Write a plan whose steps are the fixes of findings: those that are safe, or those `choose`
     names (`all`, or numbers parted by commas). The number of its steps. Raises CallProblem."""
     steps = [
-        SuggestedFix(item.fix, _evidence(item, profile))
+        SuggestedStep(
+            item.where if item.drop else item.fix, _evidence(item, profile), drop=item.drop
+        )
         for item in in_order(_chosen(profile, choose))
     ]
     key = next((list(subset) for subset in profile.facts.keys), [])
@@ -26,7 +28,11 @@ def write_plan(path: Path, table: Source, profile: Profile, choose: str | None) 
 
 def _chosen(profile: Profile, choose: str | None) -> list[Finding]:
     """The findings whose fixes are asked for. Raises CallProblem."""
-    fixable = {str(number): item for number, item in enumerate(profile.findings, 1) if item.fix}
+    fixable = {
+        str(number): item
+        for number, item in enumerate(profile.findings, 1)
+        if item.fix or item.drop
+    }
     if choose is None:
         safe = [item for item in fixable.values() if item.safe]
         if not safe:

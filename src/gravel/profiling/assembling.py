@@ -3,7 +3,7 @@ whole."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from datetime import date
 from decimal import Decimal
@@ -38,6 +38,7 @@ from gravel.profiling.result import (
 from gravel.profiling.sample import Sample
 from gravel.profiling.second_pass import SecondPass
 from gravel.profiling.state import TOP, Gathered
+from gravel.profiling.stray_rows import stray_rows
 
 
 class Assembly:
@@ -132,7 +133,7 @@ class Assembly:
                 len(spellings),
                 matches.spelling_groups if len(matches.spellings) < matches.spelling_groups else 0,
             ),
-            placeholders=_ranked((texts[row], rows) for row, rows in matches.words),
+            placeholders=_placed(texts, matches.words),
             placeholder_rows=count("placeholder"),
             list=part.result(self.passes.lists[index]) if part and part.rows else None,
             damage=Damage(count("misdecoded"), count("replacement"), count("formula")),
@@ -152,7 +153,7 @@ class Assembly:
 
         def fit(name: str, rows: int, shown: str) -> Fit:
             mismatches = result.mismatches.get(name, ())
-            return Fit(shown, rows, _ranked((texts[row], many) for row, many in mismatches), known)
+            return Fit(shown, rows, _placed(texts, mismatches), known)
 
         counts = {item.name: result.by_bit.get(item.name, 0) for item in fits.TYPES}
         results = [fit(item.name, counts[item.name], item.type) for item in fits.TYPES]
@@ -175,8 +176,8 @@ class Assembly:
         examples = [self.texts[index][row] for row, _ in tops]
         shapes = shape(pa.array(examples, pa.string())).to_pylist()
         return tuple(
-            ValueShape(text, rows, example)
-            for text, example, (_, rows) in zip(shapes, examples, tops, strict=True)
+            ValueShape(text, rows, example, row)
+            for text, example, (row, rows) in zip(shapes, examples, tops, strict=True)
         )
 
     def _spellings(self, index: int) -> tuple[Spelling, ...]:
@@ -214,7 +215,7 @@ class Assembly:
                 result, texts = self.gathered[index], self.texts[index]
                 values = None
                 if result.repeated_values <= 200:
-                    values = _ranked((texts[row], rows) for row, rows in result.repeated)
+                    values = _placed(texts, result.repeated)
                 almost.append(
                     AlmostKey(names[index], result.repeated_rows + state.nulls, state.nulls, values)
                 )
@@ -233,6 +234,9 @@ class Assembly:
                 )
             determined.append(Determined(names[by], names[column], dependency.rows, exceptions))
         pairs = [(names[a], names[b]) for a, b in self.passes.pair_keys]
+        totals = [
+            _placed(self.texts[index], result.totals) for index, result in enumerate(self.gathered)
+        ]
         return TableFacts(
             first.empty,
             self.passes.repeated,
@@ -244,6 +248,7 @@ class Assembly:
             {} if isinstance(self.passes.read_from, Sample) else self.table.mismatches,
             self._repeated_by_chance(),
             frozenset(self.table.binary),
+            stray_rows(columns, totals, [self.texts[index] for index in range(len(names))]),
         )
 
 
@@ -304,6 +309,11 @@ def _orders(gathered: Gathered) -> tuple[Orders, ...]:
 
 def _ranked(result: Iterable[tuple[str, int]]) -> tuple[ValueRows, ...]:
     return tuple(ValueRows(*item) for item in result)
+
+
+def _placed(texts: Mapping[int, str], result: Iterable[tuple[int, int]]) -> tuple[ValueRows, ...]:
+    """Values by their first rows, which are told too."""
+    return tuple(ValueRows(texts[row], rows, row) for row, rows in result)
 
 
 def _digits(number: Decimal | float | None) -> str:

@@ -29,12 +29,14 @@ from gravel.language.types import Kind
 from gravel.profiling import fits
 from gravel.profiling.day_forms import DAYS, FORMS_OF, STYLES
 from gravel.sources.type_inference import Fitting
+from gravel.words import words
 
 _NAMES = (
     *(name for name in MARKS if name != "doubtful"),
     "capitalised",
     "mixed",
     "placeholder",
+    "total",
     "misdecoded",
     "replacement",
     "formula",
@@ -61,6 +63,11 @@ DELIMITERS = {
 _ODD, _SIGN = ByteSet(b"\t\n\x0b\x0c\r"), ByteSet(b"=+-@")
 _CONTROL = ByteSet(bytes([*range(9), *range(14, 32), 127]))
 _LONGEST_WORD = 40
+_SUMS = words(
+    "total totals totale totaal gesamt summe sum subtotal sub-total grand-total gesamtsumme"
+    " zwischensumme"
+) | {"grand total", "sub total", "total general"}
+_TOTALS = pa.array(sorted(word + colon for word in _SUMS for colon in ("", ":", " :")))
 ODD_SPACES = f"[{SPACES.replace(' ', '')}{ZERO_WIDTH}]"
 INNER_RUN = "[^ ]  +[^ ]"
 # U+FFFD, and what its three bytes look like when they were read as Windows-1252.
@@ -238,14 +245,17 @@ def _case(array: pa.Array, bits: np.ndarray) -> None:
 
 
 def _words(array: pa.Array, bits: np.ndarray, put: Any) -> None:
-    """Words that stand for nothing, whatever the spaces around them."""
+    """Words that stand for nothing, and those for a sum, whatever the spaces around them."""
     lengths = np.diff(body(array)[0])
     short = (lengths > 0) & (lengths <= _LONGEST_WORD)
     untidy = (bits & BIT["untidy"]) != 0
     for mask, tidy in ((short & ~untidy, _same), (untidy, tidy_spaces)):
         if mask.any():
             subset = array if mask.all() else array.filter(to_arrow(mask))
-            put("placeholder", _where(mask, are_placeholders(tidy(subset))))
+            tidied = tidy(subset)
+            put("placeholder", _where(mask, are_placeholders(tidied)))
+            totals = pc.is_in(pc.ascii_lower(tidied), _TOTALS).to_numpy(zero_copy_only=False)
+            put("total", _where(mask, totals))
 
 
 def _same(array: pa.Array) -> pa.Array:

@@ -57,10 +57,11 @@ class LetterCaseCounts(Figures):
 
 @dataclass(frozen=True)
 class ValueRows(Figures):
-    """A value and the rows that hold it."""
+    """A value and the rows that hold it; row: the first of them, where that is known."""
 
     value: str
     rows: int
+    row: Unlisted[int] = 0
 
 
 @dataclass(frozen=True)
@@ -116,11 +117,12 @@ class Orders(Figures):
 
 @dataclass(frozen=True)
 class ValueShape(Figures):
-    """A SHAPE, its rows, and the value of the first of them."""
+    """A SHAPE, its rows, the value of the first of them, and that row."""
 
     shape: str
     rows: int
     example: str
+    row: Unlisted[int] = 0
 
 
 @dataclass(frozen=True)
@@ -359,6 +361,24 @@ class Determined(Figures):
 
 
 @dataclass(frozen=True)
+class StrayRows(Figures):
+    """Rows that are none of the table's data. kind: "header" (the names of the columns again),
+    "second header" (the first row, of units or of the rest of the names) or "total"; column: the
+    one whose `values` tell them from all others; examples: what they hold that no data would. Of
+    totals: sums: columns in which one is the sum of all other rows; empty:
+    columns that are NULL in one, and seldom otherwise; certain: whether more than the word says
+    so."""
+
+    kind: str
+    column: str
+    values: tuple[ValueRows, ...]
+    examples: tuple[str, ...]
+    sums: tuple[str, ...] = ()
+    empty: tuple[str, ...] = ()
+    certain: bool = True
+
+
+@dataclass(frozen=True)
 class TableFacts(Figures):
     """What is said of the table as a whole. empty_rows: every column is NULL. repeated_rows: rows
     equal to an earlier one in every column.
@@ -380,13 +400,15 @@ class TableFacts(Figures):
     repeated_by_chance: Unlisted[bool] = False
     # columns of bytes: nothing is said of their texts
     binary: Unlisted[frozenset[str]] = frozenset()
+    stray: Unlisted[tuple[StrayRows, ...]] = ()
 
 
 @dataclass(frozen=True)
 class Finding(Figures):
     """Something to act on. finding: its kind; level: wrong, suspect or note; where: the condition
     that is true for exactly these rows, or ''; fix: an assignment as `try` takes it, or ''; safe:
-    the fix changes how a value is written, not what it says; see: the command that shows the rows;
+    the fix changes how a value is written, or leaves out what holds none, not what the table says;
+    drop: what fixes them is to leave the rows out; see: the command that shows the rows;
     of: all rows of the table."""
 
     finding: str
@@ -397,6 +419,7 @@ class Finding(Figures):
     where: Unlisted[str] = ""
     fix: Unlisted[str] = ""
     safe: bool = False
+    drop: bool = False
     weight: Unlisted[float] = 0.0
     of: Unlisted[int] = 0
     see: str | None = None

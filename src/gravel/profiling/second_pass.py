@@ -15,7 +15,7 @@ from gravel.engine.engine import OfBatch, Question
 from gravel.engine.hashing import hashes
 from gravel.engine.sets import distinct_values
 from gravel.language.types import DOUBLE, TEXT, Kind, Type
-from gravel.profiling import forms, lists, relations
+from gravel.profiling import forms, lists, relations, stray_rows
 from gravel.profiling.closer import DEPENDENCY, PAIR, CloserState, texts_in
 from gravel.profiling.marks import DELIMITERS
 from gravel.profiling.sample import Sample
@@ -60,6 +60,11 @@ class SecondPass:
         wanted = {i: self._wanted(i) | {row for row, _ in self.shapes[i].best} for i in width}
         self._deepen(wanted)
         self._look_up(self._exception_rows())
+        stray = stray_rows.rows_to_look_at(
+            [result.totals for result in self.gathered],
+            [result.mismatches for result in self.gathered],
+        )
+        self._look_up({i: {*stray, *(row for row, _ in self.gathered[i].totals)} for i in width})
 
     def _ambiguous(self) -> dict[int, Type]:
         """The columns, with their types, whose texts do not tell their values apart."""

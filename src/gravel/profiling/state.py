@@ -185,6 +185,7 @@ class Gathered(Struct):
     top: list[tuple[int, int]] = field(default_factory=list)
     mismatches: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
     words: list[tuple[int, int]] = field(default_factory=list)
+    totals: list[tuple[int, int]] = field(default_factory=list)  # words for a sum
     blanks: list[int] = field(default_factory=list)
     spellings: list[list[tuple[int, int]]] = field(default_factory=list)
     spelling_groups: int = 0
@@ -248,6 +249,8 @@ def range_figures(is_text: bool, piece: Counted) -> RangeFigures:
             output.both[first, second] = int(piece.counts[both].sum())
     if "placeholder" in masks:
         output.words = _top_of(piece, masks["placeholder"], WORDS)
+    if "total" in masks:
+        output.totals = _top_of(piece, masks["total"], WORDS)
     if "blank" in masks:
         output.blanks = [row for row, _ in _top_of(piece, masks["blank"], WORDS)]
     for name in DELIMITERS:
@@ -291,6 +294,7 @@ def gather(is_text: bool, room: int, ranges: Iterable[RangeFigures]) -> Gathered
         for pair, count in item.both.items():
             output.both[pair] = output.both.get(pair, 0) + count
         output.words += item.words
+        output.totals += item.totals
         output.blanks += item.blanks
         output.spellings += item.spellings
         output.spelling_groups += item.spelling_groups
@@ -298,6 +302,7 @@ def gather(is_text: bool, room: int, ranges: Iterable[RangeFigures]) -> Gathered
         output.every = []
     output.by_bit = dict(bits)
     output.top, output.words = _best(output.top, TOP), _best(output.words, WORDS)
+    output.totals = _best(output.totals, WORDS)
     output.mismatches = {
         # Where nothing fits a type, the most frequent values are those that do not.
         name: _best(

@@ -6,9 +6,12 @@ from collections.abc import Iterable
 
 from gravel.profiling.result import Finding
 
-# Spaces and blanks first: the words and spellings of the later ones are looked for in tidied
-# values.
+# Rows that are none of the data first, spaces and blanks next: the words and spellings of the later
+# ones are looked for in tidied values.
 _ORDER = (
+    "header lines",
+    "total rows",
+    "empty rows",
     "mojibake",
     "control characters",
     "spaces",

@@ -7,7 +7,7 @@ from typing import Any
 from rich.padding import Padding
 from rich.text import Text
 
-from gravel.inspecting.commands import finding_command, try_command
+from gravel.inspecting.commands import drop_step, finding_command, suggest_command, try_command
 from gravel.inspecting.drawing import marks_apart
 from gravel.profiling.result import Finding, Profile
 from gravel.render import screen
@@ -29,7 +29,8 @@ def heading(profile: Profile) -> str:
 
 
 def print_finding(out: Any, number: int, value: Finding, profile: Profile, table: Any) -> None:
-    """One finding: its line, the command to see it, the assignment to fix it."""
+    """One finding: its line, the command to see it, what fixes it: an assignment to try, or a line
+    of a plan."""
     share = screen.percent(value.rows, profile.rows)
     line = Text().append(f"{number:3} ", style=screen.DIM)
     line.append(f"{value.level:8}", style=LEVEL_STYLES[value.level])
@@ -45,12 +46,17 @@ def print_finding(out: Any, number: int, value: Finding, profile: Profile, table
     for word, text in (
         ("see", value.see),
         ("try", try_command(table, value.fix) if value.fix else ""),
+        ("plan", drop_step(value.where) if value.drop else ""),
     ):
         if not text:
             continue
         hidden = marks_apart(text) or screen.safe(text) != text  # what is shown could not be typed
         if (len(text) > _LONG or hidden) and profile.sample is None:
-            text = finding_command("look" if word == "see" else "try", table, number)
+            text = (
+                suggest_command(table, number)
+                if word == "plan"
+                else finding_command("look" if word == "see" else "try", table, number)
+            )
         result = Text().append(f"            {word}  ", style=screen.DIM)
         result.append(screen.safe(text), style=screen.MARK)
         out.print(result, soft_wrap=True)

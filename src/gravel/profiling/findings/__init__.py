@@ -3,11 +3,12 @@ is true for just those rows, and the assignment that fixes them where one exists
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from gravel.language.types import TEXT, Kind
 from gravel.language.writing import quoted, text_literal
+from gravel.profiling.findings.fit import best_fit
 from gravel.profiling.findings.measures import date_findings, number_findings
 from gravel.profiling.findings.sentinels import is_told_by, sentinel_findings
 from gravel.profiling.findings.table import table_findings
@@ -22,8 +23,16 @@ from gravel.profiling.findings.texts import (
     space_findings,
 )
 from gravel.profiling.findings.types import lost_zero_findings, mismatch_findings
-from gravel.profiling.result import ColumnProfile, Finding, TableFacts
+from gravel.profiling.result import (
+    ColumnProfile,
+    Finding,
+    StrayRows,
+    TableFacts,
+    ValueRows,
+    ValueShape,
+)
 from gravel.profiling.spellings import spelling_findings
+from gravel.profiling.stray_rows import stands_in
 from gravel.profiling.wording import shown
 
 LEVELS = ("wrong", "suspect", "note")
@@ -31,6 +40,8 @@ LEVELS = ("wrong", "suspect", "note")
 # only looks untidy.
 _COST = {
     "nearly a key": 95,
+    "header lines": 93,
+    "total rows": 92,
     "empty rows": 91,
     "duplicate rows": 90,
     "replacement characters": 88,
@@ -87,11 +98,39 @@ def findings(
     ]
     results = _together(columns, _against_declared(columns, facts, results))
     results += table_findings(columns, facts, rows)
+    results = _without_stray_rows(columns, facts.stray, results)
     weighed = [
         replace(item, weight=_COST[item.finding] + 10 * item.rows / rows, of=rows)
         for item in results
     ]
     return tuple(sorted(weighed, key=lambda item: (LEVELS.index(item.level), -item.weight)))
+
+
+def _without_stray_rows(
+    columns: tuple[ColumnProfile, ...], stray: tuple[StrayRows, ...], result: list[Finding]
+) -> list[Finding]:
+    """The findings but those that are of rows alone that are none of the data."""
+    if not stray:
+        return result
+    by_name = {item.name: item for item in columns}
+
+    def is_told(finding: Finding) -> bool:
+        column = by_name.get(finding.column or "")
+        if column is None:
+            return False
+        if finding.finding == "outliers":
+            row = column.numbers.far_row if column.numbers else 0
+            return any(row == value.row for item in stray for value in item.values)
+        best = best_fit(column.fits)
+        values: Mapping[str, Sequence[ValueRows | ValueShape]] = {
+            "type mismatches": best.mismatches if best else (),
+            "placeholders": column.placeholders,
+            "rare patterns": column.shapes[1:],
+        }
+        told = (item for item in values.get(finding.finding, ()) if stands_in(item, stray))
+        return finding.rows == sum(item.rows for item in told)
+
+    return [finding for finding in result if not is_told(finding)]
 
 
 _NUMBER = r"^[+-]?[0-9]*\.?[0-9]+([eE][+-]?[0-9]+)?\z"

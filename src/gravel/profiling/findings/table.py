@@ -4,10 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from gravel.language.types import TEXT, Kind
+from gravel.language.types import TEXT, Kind, Type
 from gravel.language.writing import is_one_of, literal, quoted
 from gravel.profiling import column_kind
-from gravel.profiling.result import ColumnProfile, DependencyException, Finding, TableFacts
+from gravel.profiling.result import (
+    ColumnProfile,
+    DependencyException,
+    Finding,
+    StrayRows,
+    TableFacts,
+)
+from gravel.profiling.stray_rows import stands_in
 from gravel.profiling.wording import row_count, shown
 
 
@@ -23,8 +30,13 @@ def table_findings(
             facts.empty_rows,
             "every column is NULL, as below the table of a spreadsheet",
             " AND ".join(f"{quoted(item.name)} IS NULL" for item in columns),
+            drop=True,
+            safe=True,
         )
-    repeated = facts.repeated_rows - max(0, facts.empty_rows - 1)
+    yield from (_stray(item, types[item.column]) for item in facts.stray)
+    headers = (item.values for item in facts.stray if item.kind != "total")
+    again = sum(value.rows - 1 for values in headers for value in values)
+    repeated = facts.repeated_rows - max(0, facts.empty_rows - 1) - again
     if repeated:
         by_chance = facts.repeated_by_chance or (
             repeated <= _RARE * rows and not _tells_rows_apart(columns, rows)
@@ -47,8 +59,10 @@ def table_findings(
         meant = entry is columns[0] and column_kind.is_identifier(entry.name) and not has_key
         if not (few and _looks_like_a_key(entry, columns, rows)) and not meant:
             continue
-        if almost.nulls == almost.rows <= facts.empty_rows:
-            continue  # the empty rows say so
+        blank = facts.empty_rows + _rows_without(almost.column, facts.stray)
+        told = sum(value.rows for value in almost.values or () if stands_in(value, facts.stray))
+        if almost.nulls <= blank and almost.rows - almost.nulls == told:
+            continue  # the empty rows say so, and those that are none of the data
         repeats = sum(value.rows - 1 for value in almost.values or ())
         if not almost.nulls and 0 < repeats <= facts.repeated_rows:
             continue  # the rows are duplicates as a whole
@@ -116,8 +130,8 @@ def table_findings(
         )
     for group in facts.null_together:
         nulls = next(item.nulls for item in columns if item.name == group[0])
-        if nulls == facts.empty_rows:
-            continue  # the empty rows say so
+        if nulls == facts.empty_rows + _rows_without(group[0], facts.stray):
+            continue  # the empty rows say so, and those that are none of the data
         yield Finding(
             "NULL in the same rows",
             "note",
@@ -126,6 +140,34 @@ def table_findings(
             f"NULL in the same rows: {', '.join(group[:6])}{' …' if len(group) > 6 else ''}",
             " AND ".join(f"{quoted(name)} IS NULL" for name in group),
         )
+
+
+def _rows_without(column: str, stray: tuple[StrayRows, ...]) -> int:
+    """How many rows of totals have NULL in a column."""
+    return sum(value.rows for item in stray if column in item.empty for value in item.values)
+
+
+def _stray(stray: StrayRows, kind: Type) -> Finding:
+    """Rows that are none of the data."""
+    rows = sum(item.rows for item in stray.values)
+    name = quoted(stray.column)
+    where = is_one_of(name, (literal(item.value, kind) for item in stray.values))
+    examples = ", ".join(map(shown, stray.examples[:4]))
+    if stray.kind == "header":
+        detail = "the names of the columns stand here again, as where files were put together"
+        return Finding("header lines", "wrong", None, rows, detail, where, drop=True, safe=True)
+    if stray.kind == "second header":
+        detail = f"the first row is a second line of header: {examples} fit no other row's values"
+        return Finding("header lines", "wrong", None, rows, detail, where, drop=True)
+    detail = f"{examples} in {stray.column}: a sum over all rows counts twice what is summed here"
+    if stray.sums:
+        whose = "its" if rows == 1 else "in one of them"
+        are = "is the sum" if len(stray.sums) == 1 else "are the sums"
+        detail += f"; {whose} {' and '.join(stray.sums[:4])} {are} of all other rows"
+    elif stray.empty:
+        detail += f"; NULL there: {', '.join(stray.empty[:4])}"
+    level = "wrong" if stray.certain else "note"
+    return Finding("total rows", level, None, rows, detail, where, drop=True)
 
 
 def _exception(exceptions: tuple[DependencyException, ...] | None) -> str:

@@ -6,7 +6,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from gravel.inspecting.commands import try_command
+from gravel.inspecting.commands import drop_step, try_command
 from gravel.profiling.result import ColumnProfile, Finding, Profile
 from gravel.render.html.page import render_page
 from gravel.version import __version__
@@ -41,6 +41,7 @@ def _finding(number: int, value: Finding, profile: Profile, table: Any) -> dict[
         "finding": value,
         "see": value.see,
         "fix": try_command(table, value.fix) if value.fix else "",
+        "step": drop_step(value.where) if value.drop else "",
         "rows": profile.rows,
     }
 
