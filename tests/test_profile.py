@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import openpyxl
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -601,7 +602,7 @@ def test_rows_that_are_none_of_the_data_are_told_once_and_dropped_by_a_plan(
     ]
     write("t.csv", "\n".join(lines) + "\n")
     told = {item["detail"]: item for item in figures("profile", "t.csv")["findings"]}
-    assert [(item["finding"], item["rows"], item["drop"], item["safe"]) for item in told.values()] == [
+    assert [(item["finding"], item["rows"], item["drop_rows"] is not None, item["safe"]) for item in told.values()] == [
         ("header lines", 2, True, True), ("header lines", 1, True, False),
         ("total rows", 1, True, False), ("empty rows", 1, True, True)]  # fmt: skip
     assert "'no.', 'EUR', 'day' fit no other row's values" in list(told)[1]
@@ -621,6 +622,23 @@ def test_rows_that_are_none_of_the_data_are_told_once_and_dropped_by_a_plan(
     gravel("clean", "all.toml", "--replace")
     told = figures("profile", "t-clean.csv")
     assert (told["rows"], told["findings"]) == (60, [])
+    # Of a workbook the columns are numbers and days again; a text below its table is a footer.
+    book = openpyxl.Workbook()
+    for line in (*lines[:2], *boats, total, ",,,", "Printed in the harbour office,,,"):
+        cells = (cell or None for cell in line.split(","))
+        book.active.append(
+            [float(cell) if cell and re.fullmatch(r"[0-9.]+", cell) else cell for cell in cells]
+        )
+    book.save("t.xlsx")
+    told = figures("profile", "t.xlsx")["findings"]
+    assert [(item["finding"], item["level"], item["rows"]) for item in told] == [
+        ("header lines", "wrong", 1), ("total rows", "wrong", 1), ("empty rows", "wrong", 1), ("footer lines", "suspect", 1)]  # fmt: skip
+    assert figures(*shlex.split(told[3]["see"])[1:])["matching"] == 1
+    gravel("profile", "t.xlsx", "--suggest", "book.toml", "--choose", "all")
+    gravel("clean", "book.toml")
+    told = figures("profile", "t-clean.xlsx")
+    assert (told["rows"], told["findings"]) == (60, [])
+    assert [column["type"] for column in told["columns"]] == ["INTEGER", "DECIMAL", "DATE", "TEXT"]
     # A category, an odd first row, and three rows of which one is the sum: nothing, or a note.
     sexes = [
         f"{year},{sex},{year % 7 + 1}" for year in range(1990, 2010) for sex in ("f", "m", "Total")

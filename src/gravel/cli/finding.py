@@ -37,11 +37,11 @@ def assignment_of(table: Any, number: int, today: date, color: bool) -> str:
             f"finding {number} ({item.finding}) has no fix: "
             + (
                 "its rows are to be left out, which a plan does"
-                if item.drop
+                if item.leave_out
                 else "which value is right is not in the table"
             ),
             hint=f"{suggest_command(table, number)} begins one"
-            if item.drop
+            if item.leave_out
             else f"its rows: {look}",
         )
     screen.note(f"{_title(result)}: {item.fix}", color)

@@ -21,7 +21,7 @@ _RESERVED = words(
 
 def quoted(name: str) -> str:
     """A column's name as an expression writes it."""
-    plain = re.fullmatch(r"[a-z_][a-z0-9_]*", name) and name.upper() not in _RESERVED
+    plain = re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name) and name.upper() not in _RESERVED
     return name if plain else '"' + name.replace('"', '""') + '"'
 
 

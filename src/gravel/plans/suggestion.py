@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from gravel.language.writing import quoted
 from gravel.plans.edit import SuggestedStep, begin_plan
 from gravel.problems import CallProblem
 from gravel.profiling.result import Finding, Profile
+from gravel.profiling.stray_rows import types_without
 from gravel.profiling.suggest import in_order
+from gravel.sinks import files
 from gravel.sources.source import Source
 from gravel.words import number_of
 
@@ -15,15 +18,34 @@ from gravel.words import number_of
 def write_plan(path: Path, table: Source, profile: Profile, choose: str | None) -> int:
     """Write a plan whose steps are the fixes of findings: those that are safe, or those `choose`
     names (`all`, or numbers parted by commas). The number of its steps. Raises CallProblem."""
+    chosen = in_order(_chosen(profile, choose))
     steps = [
         SuggestedStep(
-            item.where if item.drop else item.fix, _evidence(item, profile), drop=item.drop
+            item.leave_out or item.fix, _evidence(item, profile), drop=bool(item.leave_out)
         )
-        for item in in_order(_chosen(profile, choose))
+        for item in chosen
     ]
+    if not _is_text(table):
+        # What is written next keeps types, and so would keep numbers as texts.
+        gone = {item.leave_out for item in chosen}
+        stray = [item for item in profile.facts.stray if item.leave_out in gone]
+        steps += [
+            SuggestedStep(
+                f"{quoted(name)} = CAST({quoted(name)} AS {kind})",
+                f"{name}: without the rows left out all values are {kind}",
+            )
+            for name, kind in types_without(profile.columns, stray).items()
+        ]
     key = next((list(subset) for subset in profile.facts.keys), [])
     begin_plan(path, table, steps, key, {column.name: column.type for column in profile.columns})
     return len(steps)
+
+
+def _is_text(table: Source) -> bool:
+    """Whether a table is a text file, which has no types."""
+    return not table.server and any(
+        ending.lower() in files.TEXT_ENDINGS for ending in table.origin.suffixes
+    )
 
 
 def _chosen(profile: Profile, choose: str | None) -> list[Finding]:
@@ -31,7 +53,7 @@ def _chosen(profile: Profile, choose: str | None) -> list[Finding]:
     fixable = {
         str(number): item
         for number, item in enumerate(profile.findings, 1)
-        if item.fix or item.drop
+        if item.fix or item.leave_out
     }
     if choose is None:
         safe = [item for item in fixable.values() if item.safe]

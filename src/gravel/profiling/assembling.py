@@ -237,6 +237,12 @@ class Assembly:
         totals = [
             _placed(self.texts[index], result.totals) for index, result in enumerate(self.gathered)
         ]
+        stray = stray_rows(
+            columns,
+            totals,
+            [self.texts[index] for index in range(len(names))],
+            first.last if self.passes.repeated <= max(0, first.empty - 1) else (),
+        )
         return TableFacts(
             first.empty,
             self.passes.repeated,
@@ -248,7 +254,7 @@ class Assembly:
             {} if isinstance(self.passes.read_from, Sample) else self.table.mismatches,
             self._repeated_by_chance(),
             frozenset(self.table.binary),
-            stray_rows(columns, totals, [self.texts[index] for index in range(len(names))]),
+            stray,
         )
 
 

@@ -9,6 +9,7 @@ from typing import Annotated, Any
 from gravel.figures import Double, Figures, Inline, NumberOf, Scalar, Unlisted, figure, figure_as
 from gravel.inspecting.cells import json_value
 from gravel.language.types import Type
+from gravel.language.writing import is_one_of, quoted, text_literal
 from gravel.sources.source import Malformed
 
 
@@ -363,19 +364,33 @@ class Determined(Figures):
 @dataclass(frozen=True)
 class StrayRows(Figures):
     """Rows that are none of the table's data. kind: "header" (the names of the columns again),
-    "second header" (the first row, of units or of the rest of the names) or "total"; column: the
-    one whose `values` tell them from all others; examples: what they hold that no data would. Of
-    totals: sums: columns in which one is the sum of all other rows; empty:
-    columns that are NULL in one, and seldom otherwise; certain: whether more than the word says
-    so."""
+    "second header" (the first row, of units or of the rest of the names), "total" or "footer" (a
+    text below the data); column: the one whose `values` tell them from all others; examples: what
+    they hold that no data would; empty: columns that are NULL in one, and seldom otherwise. Of
+    totals: sums: columns in which one is the sum of all other rows; certain: whether more than the
+    word says so."""
 
     kind: str
     column: str
     values: tuple[ValueRows, ...]
     examples: tuple[str, ...]
-    sums: tuple[str, ...] = ()
     empty: tuple[str, ...] = ()
+    sums: tuple[str, ...] = ()
     certain: bool = True
+
+    @property
+    def where(self) -> str:
+        """The condition that is true for these rows, and unknown or false for the others."""
+        values = (text_literal(item.value) for item in self.values)
+        result = is_one_of(quoted(self.column), values)
+        if self.kind == "footer":
+            result += "".join(f" AND {quoted(column)} IS NULL" for column in self.empty)
+        return result
+
+    @property
+    def leave_out(self) -> str:
+        """The condition of a step that leaves them out, known in every row."""
+        return f"({self.where}) IS TRUE"
 
 
 @dataclass(frozen=True)
@@ -408,8 +423,8 @@ class Finding(Figures):
     """Something to act on. finding: its kind; level: wrong, suspect or note; where: the condition
     that is true for exactly these rows, or ''; fix: an assignment as `try` takes it, or ''; safe:
     the fix changes how a value is written, or leaves out what holds none, not what the table says;
-    drop: what fixes them is to leave the rows out; see: the command that shows the rows;
-    of: all rows of the table."""
+    leave_out: the condition of a step that leaves the rows out, where that fixes them, or ''; see:
+    the command that shows the rows; of: all rows of the table."""
 
     finding: str
     level: str
@@ -419,7 +434,7 @@ class Finding(Figures):
     where: Unlisted[str] = ""
     fix: Unlisted[str] = ""
     safe: bool = False
-    drop: bool = False
+    leave_out: Unlisted[str] = ""
     weight: Unlisted[float] = 0.0
     of: Unlisted[int] = 0
     see: str | None = None
@@ -429,6 +444,12 @@ class Finding(Figures):
     def share(self) -> float:
         """The share of all rows."""
         return self.rows / self.of
+
+    @property
+    @figure
+    def drop_rows(self) -> str | None:
+        """The step drop_rows of a plan that fixes them, None if none does."""
+        return self.leave_out or None
 
     @property
     @figure_as("fix")

@@ -64,7 +64,12 @@ class SecondPass:
             [result.totals for result in self.gathered],
             [result.mismatches for result in self.gathered],
         )
-        self._look_up({i: {*stray, *(row for row, _ in self.gathered[i].totals)} for i in width})
+        self._look_up(
+            {
+                i: {*stray, *self.first.last, *(row for row, _ in result.totals)}
+                for i, result in enumerate(self.gathered)
+            }
+        )
 
     def _ambiguous(self) -> dict[int, Type]:
         """The columns, with their types, whose texts do not tell their values apart."""

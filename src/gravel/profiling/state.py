@@ -24,6 +24,7 @@ from gravel.sources.type_inference import Fitting
 
 TOP, SHAPES, MISMATCHES, SPELLINGS, WORDS, SAMPLE = 20, 50, 5, 200, 100, 1000
 FEW_VALUES = 300
+LAST = 5  # rows at the end, of which some may be none of the data
 VALUE, SHAPE, ROW = "value", "shape", "row"  # the keys of distinct values
 _MOST_KNOWN = 1 << 18  # values of a column that are not looked at anew in each batch
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
@@ -77,10 +78,11 @@ class ColumnState:
 
 class TablePartial(Struct, frozen=True):
     """What a batch says of a table's columns and of its whole rows; `empty`: those without any
-    value."""
+    value; `last`: its last ones."""
 
     rows: int
     empty: int
+    last: tuple[int, ...]
     malformed: tuple[Malformed, ...]
     columns: list[ColumnPartial]
     whole: Counted
@@ -99,6 +101,7 @@ class TableState:
             self.distinct[VALUE, index] = Distinct(self.room)
             self.distinct[SHAPE, index] = Distinct(self.room)
         self.rows = self.empty = 0
+        self.last: tuple[int, ...] = ()
         self.malformed: list[Malformed] = []
 
     def map(self, batch: Batch) -> TablePartial:
@@ -109,7 +112,8 @@ class TableState:
             for i, (stored, state) in enumerate(zip(batch.columns, self.columns, strict=True))
         ]
         whole = whole_rows([part.plain for part in parts], batch.rows)
-        return TablePartial(batch.count, _empty_rows(parts), batch.malformed, parts, whole)
+        last = tuple(batch.rows[-LAST:].tolist())
+        return TablePartial(batch.count, _empty_rows(parts), last, batch.malformed, parts, whole)
 
     def add(self, part: TablePartial) -> None:
         """See State."""
@@ -121,6 +125,7 @@ class TableState:
                 state.head.append(column.plain[: SAMPLE_ROWS - self.rows])
         self.rows += part.rows
         self.empty += part.empty
+        self.last = (self.last + part.last)[-LAST:]
         self.distinct[ROW].add(part.whole)
         for index, (state, column) in enumerate(zip(self.columns, part.columns, strict=True)):
             state.add(column)
@@ -137,6 +142,7 @@ class TableState:
                 state.head.append(other.sample()[: SAMPLE_ROWS - self.rows])
         self.rows += later.rows
         self.empty += later.empty
+        self.last = (self.last + later.last)[-LAST:]
         self.malformed += later.malformed
 
     def forget_values(self) -> None:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from gravel.kernels.rules import tidied
 from gravel.language.types import TEXT
@@ -12,6 +13,7 @@ from gravel.profiling.result import ColumnProfile, StrayRows, ValueRows, ValueSh
 
 _MOST = 5  # rows of a kind that are looked at as a whole
 _LEAST = 4  # rows below which no row is unlike the others
+_DECIMALS = 10
 _ACCURACY = 1e-9  # of a sum of doubles, as a share of it
 
 Texts = Sequence[Mapping[int, str | None]]
@@ -36,21 +38,27 @@ def rows_to_look_at(
 
 
 def stray_rows(
-    columns: Sequence[ColumnProfile], totals: Sequence[Sequence[ValueRows]], texts: Texts
+    columns: Sequence[ColumnProfile],
+    totals: Sequence[Sequence[ValueRows]],
+    texts: Texts,
+    last: Sequence[int],
 ) -> tuple[StrayRows, ...]:
     """The rows that are none of the data. `totals`: by column the words for a sum; `texts`: by
-    column the texts of the rows that were looked at."""
+    column the texts of the rows that were looked at; `last`: the table's last rows, where each is
+    there once."""
     if not columns or columns[0].rows < _LEAST:
         return ()
     unlike = {place: values for place, column in enumerate(columns) if (values := _unfit(column))}
     again = _names_again(columns, unlike, texts)
     second = None if again and again.values[0].row == 1 else _second_header(columns, unlike, texts)
-    sums = (
-        _totals(columns, place, values, place in unlike, texts)
+    found = [item for item in (again, second) if item is not None]
+    found += (
+        item
         for place, values in enumerate(totals)
-        if values
+        if values and (item := _totals(columns, place, values, place in unlike, texts))
     )
-    return tuple(item for item in (again, second, *sums) if item is not None)
+    told = {value.row for item in found for value in item.values}
+    return (*found, *_footers(columns, texts, [row for row in last if row not in told]))
 
 
 def stands_in(item: ValueRows | ValueShape, stray: Sequence[StrayRows]) -> bool:
@@ -60,6 +68,31 @@ def stands_in(item: ValueRows | ValueShape, stray: Sequence[StrayRows]) -> bool:
         for others in stray
         for value in others.values
     )
+
+
+def types_without(columns: Sequence[ColumnProfile], stray: Sequence[StrayRows]) -> dict[str, str]:
+    """By name the types, as a CAST takes them, of the columns that are TEXT because of such rows
+    alone."""
+    results = {}
+    for column in columns:
+        best = best_fit(column.fits) if column.type == TEXT else None
+        if best is None or column.empty + column.blank + column.loses_in_cast:
+            continue
+        left = best.known - best.rows
+        if left and left == sum(item.rows for item in best.mismatches if stands_in(item, stray)):
+            results[column.name] = _decimals(column) if best.type == "DECIMAL" else best.type
+    return results
+
+
+def _decimals(column: ColumnProfile) -> str:
+    """The type of numbers with as many decimals as any of them has; with more than people write
+    they are fractions."""
+    numbers = (shape.shape.strip(" ") for shape in column.shapes)
+    scale = max(
+        len(number.partition(".")[2]) for number in numbers if re.fullmatch(r"[-+.9]+", number)
+    )
+    every = len(column.shapes) == column.distinct_shapes
+    return f"DECIMAL(38,{scale})" if every and scale <= _DECIMALS else "DOUBLE PRECISION"
 
 
 def _unfit(column: ColumnProfile) -> tuple[ValueRows, ...]:
@@ -116,7 +149,8 @@ def _second_header(
         return None
     place, first = next(iter(values.items()))
     examples = tuple(item.value for item in values.values())
-    return StrayRows("second header", columns[place].name, (first,), examples)
+    empty = tuple(_empty(columns, texts, 1))
+    return StrayRows("second header", columns[place].name, (first,), examples, empty)
 
 
 def _fits_as_a_whole(column: ColumnProfile) -> bool:
@@ -135,30 +169,57 @@ def _totals(
     label = columns[place]
     if sum(item.rows for item in values) * 2 > label.rows:
         return None
-    sums, empty = [], []
-    for other, column in enumerate(columns):
-        cells = [texts[other].get(item.row) for item in values[:_MOST]]
-        if other == place:
-            continue
-        if None in cells and column.nulls * 2 < column.rows:
-            empty.append(column.name)
-        if any(cell is not None and _is_sum(column, cell) for cell in cells):
-            sums.append(column.name)
+    rows = [item.row for item in values[:_MOST]]
+    empty = dict.fromkeys(name for row in rows for name in _empty(columns, texts, row))
+    sums = [
+        column.name
+        for other, column in enumerate(columns)
+        if other != place and any(_is_sum(column, texts[other].get(row)) for row in rows)
+    ]
     return StrayRows(
         "total",
         label.name,
         tuple(values),
         tuple(item.value for item in values),
-        tuple(sums),
         tuple(empty),
+        tuple(sums),
         bool(sums) or unlike or len(empty) * 2 >= max(1, len(columns) - 1),
     )
 
 
-def _is_sum(column: ColumnProfile, text: str) -> bool:
+def _footers(
+    columns: Sequence[ColumnProfile], texts: Texts, last: Sequence[int]
+) -> Iterator[StrayRows]:
+    """The last rows, where they have a text in one column alone, and the others are seldom NULL."""
+    found: dict[int, list[ValueRows]] = {}
+    for row in last:
+        known = [place for place in range(len(columns)) if texts[place].get(row) is not None]
+        seldom = len(_empty(columns, texts, row))
+        if len(known) != 1 or seldom < max(2, (len(columns) - 1) / 2):
+            continue
+        (place,) = known
+        text = texts[place][row] or ""
+        if columns[place].type == TEXT and any(map(str.isalpha, text)):
+            found.setdefault(place, []).append(ValueRows(text, 1, row))
+    for place, values in found.items():
+        others = (column.name for other, column in enumerate(columns) if other != place)
+        examples = tuple(item.value for item in values)
+        yield StrayRows("footer", columns[place].name, tuple(values), examples, tuple(others))
+
+
+def _empty(columns: Sequence[ColumnProfile], texts: Texts, row: int) -> list[str]:
+    """The columns that are NULL in a row, and not in most."""
+    return [
+        column.name
+        for place, column in enumerate(columns)
+        if texts[place].get(row) is None and column.nulls * 2 < column.rows
+    ]
+
+
+def _is_sum(column: ColumnProfile, text: str | None) -> bool:
     """Whether a number is the sum of a column's others: all come to twice the number, or to three
     times where the sums of parts are among them."""
-    if column.numbers is None or column.numbers.fit < _LEAST:
+    if text is None or column.numbers is None or column.numbers.fit < _LEAST:
         return False
     try:
         number = float(text)

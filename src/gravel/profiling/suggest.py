@@ -11,6 +11,7 @@ from gravel.profiling.result import Finding
 _ORDER = (
     "header lines",
     "total rows",
+    "footer lines",
     "empty rows",
     "mojibake",
     "control characters",

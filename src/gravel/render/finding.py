@@ -46,7 +46,7 @@ def print_finding(out: Any, number: int, value: Finding, profile: Profile, table
     for word, text in (
         ("see", value.see),
         ("try", try_command(table, value.fix) if value.fix else ""),
-        ("plan", drop_step(value.where) if value.drop else ""),
+        ("plan", drop_step(value.leave_out) if value.leave_out else ""),
     ):
         if not text:
             continue

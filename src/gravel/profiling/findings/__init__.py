@@ -42,6 +42,7 @@ _COST = {
     "nearly a key": 95,
     "header lines": 93,
     "total rows": 92,
+    "footer lines": 92,
     "empty rows": 91,
     "duplicate rows": 90,
     "replacement characters": 88,

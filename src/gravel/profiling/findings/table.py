@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from gravel.language.types import TEXT, Kind, Type
+from gravel.language.types import TEXT, Kind
 from gravel.language.writing import is_one_of, literal, quoted
 from gravel.profiling import column_kind
 from gravel.profiling.result import (
@@ -23,17 +23,18 @@ def table_findings(
 ) -> Iterator[Finding]:
     types = {item.name: item.type for item in columns}
     if facts.empty_rows and len(columns) > 1:
+        where = " AND ".join(f"{quoted(item.name)} IS NULL" for item in columns)
         yield Finding(
             "empty rows",
             "wrong",
             None,
             facts.empty_rows,
             "every column is NULL, as below the table of a spreadsheet",
-            " AND ".join(f"{quoted(item.name)} IS NULL" for item in columns),
-            drop=True,
+            where,
             safe=True,
+            leave_out=where,
         )
-    yield from (_stray(item, types[item.column]) for item in facts.stray)
+    yield from map(_stray, facts.stray)
     headers = (item.values for item in facts.stray if item.kind != "total")
     again = sum(value.rows - 1 for values in headers for value in values)
     repeated = facts.repeated_rows - max(0, facts.empty_rows - 1) - again
@@ -143,31 +144,43 @@ def table_findings(
 
 
 def _rows_without(column: str, stray: tuple[StrayRows, ...]) -> int:
-    """How many rows of totals have NULL in a column."""
+    """How many rows that are none of the data have NULL in a column."""
     return sum(value.rows for item in stray if column in item.empty for value in item.values)
 
 
-def _stray(stray: StrayRows, kind: Type) -> Finding:
+def _stray(stray: StrayRows) -> Finding:
     """Rows that are none of the data."""
     rows = sum(item.rows for item in stray.values)
-    name = quoted(stray.column)
-    where = is_one_of(name, (literal(item.value, kind) for item in stray.values))
     examples = ", ".join(map(shown, stray.examples[:4]))
+    finding, level = "header lines", "wrong"
     if stray.kind == "header":
         detail = "the names of the columns stand here again, as where files were put together"
-        return Finding("header lines", "wrong", None, rows, detail, where, drop=True, safe=True)
-    if stray.kind == "second header":
+    elif stray.kind == "second header":
         detail = f"the first row is a second line of header: {examples} fit no other row's values"
-        return Finding("header lines", "wrong", None, rows, detail, where, drop=True)
-    detail = f"{examples} in {stray.column}: a sum over all rows counts twice what is summed here"
-    if stray.sums:
-        whose = "its" if rows == 1 else "in one of them"
-        are = "is the sum" if len(stray.sums) == 1 else "are the sums"
-        detail += f"; {whose} {' and '.join(stray.sums[:4])} {are} of all other rows"
-    elif stray.empty:
-        detail += f"; NULL there: {', '.join(stray.empty[:4])}"
-    level = "wrong" if stray.certain else "note"
-    return Finding("total rows", level, None, rows, detail, where, drop=True)
+    elif stray.kind == "footer":
+        finding, level = "footer lines", "suspect"
+        detail = f"below the data, with NULL in every column but {stray.column}: {examples}"
+    else:
+        finding, level = "total rows", "wrong" if stray.certain else "note"
+        detail = (
+            f"{examples} in {stray.column}: a sum over all rows counts twice what is summed here"
+        )
+        if stray.sums:
+            whose = "its" if rows == 1 else "in one of them"
+            are = "is the sum" if len(stray.sums) == 1 else "are the sums"
+            detail += f"; {whose} {' and '.join(stray.sums[:4])} {are} of all other rows"
+        elif stray.empty:
+            detail += f"; NULL there: {', '.join(stray.empty[:4])}"
+    return Finding(
+        finding,
+        level,
+        None,
+        rows,
+        detail,
+        stray.where,
+        safe=stray.kind == "header",
+        leave_out=stray.leave_out,
+    )
 
 
 def _exception(exceptions: tuple[DependencyException, ...] | None) -> str:

@@ -41,7 +41,7 @@ def _finding(number: int, value: Finding, profile: Profile, table: Any) -> dict[
         "finding": value,
         "see": value.see,
         "fix": try_command(table, value.fix) if value.fix else "",
-        "step": drop_step(value.where) if value.drop else "",
+        "step": drop_step(value.leave_out) if value.leave_out else "",
         "rows": profile.rows,
     }
 
