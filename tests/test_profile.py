@@ -17,15 +17,19 @@ from typing import Any
 
 import numpy as np
 import openpyxl
+import pyarrow as pa
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import parsed, write
+from gravel.engine.hashing import hashes
+from gravel.profiling.marks import marked
 from gravel.profiling.profile import profile
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
+from gravel.sources.type_inference import Fitting, fitting
 
 WHITE = "\t\n\x0b\x0c\r \x85\xa0\u1680\u2000\u2009\u2028\u202f\u205f\u3000\u200b\u2060\ufeff"
 ODD = WHITE.replace(" ", "")
@@ -150,6 +154,33 @@ def _expected(values: list[str | None]) -> dict[str, Any]:
             "formula": sum(bool(re.match(r"=.|@[A-Za-z]|[+-]([A-Za-z]|[0-9.]+([-+*/^][0-9.]+)+$)", value, re.S)) for value in known),
         },
     }  # fmt: skip
+
+
+WHOLE = st.integers(-(10**22), 10**22).map(str)
+DECIMALS = st.from_regex(r"(0|-?[1-9][0-9]{0,30})(\.[0-9]{1,12})?", fullmatch=True)
+DAYS = st.dates().map(str)
+
+
+@given(
+    st.one_of(
+        *(
+            st.lists(each, min_size=1, max_size=6)
+            for each in (WHOLE, st.one_of(WHOLE, DECIMALS), DAYS)
+        )
+    )
+)
+def test_a_batch_of_plain_numbers_or_days_is_marked_as_they_are_among_others(
+    values: list[str],
+) -> None:
+    """What a value fits depends on it alone, whatever stands beside it in a batch."""
+    array = pa.array(values)
+    alone = [
+        marked(array, how, hashes(array))
+        for how in (fitting(array), Fitting(frozenset(), seen=True))
+    ]
+    for name in ("bits", "first", "shape", "shape_second", "characters", "number"):
+        plain, others = (getattr(each, name) for each in alone)
+        assert np.array_equal(plain, others, equal_nan=name == "number"), name
 
 
 @settings(max_examples=80)

@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from gravel.kernels.arrays import to_arrow
 from gravel.language.functions import casts
-from gravel.language.functions.buffers import matches
+from gravel.language.functions.buffers import ByteSet, matches, rows_with
 from gravel.language.types import (
     BOOLEAN,
     DATE,
@@ -76,6 +76,8 @@ _MOMENTS = ("DATE", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE")
 _POSSIBLE = r"^ *[+-]?[.]?(9|[Aa]{3,8} *$)|^ *[Aa]{3,9} 9"
 
 _FEW = 64
+_POINT = ByteSet(b".")
+_SURE_DIGITS = 18  # so many digits, and a sign, are an INTEGER
 _LEADING_ZERO = r"^ *(?:\+|[+-]?0[0-9])"
 
 Put = Callable[[str, np.ndarray], None]
@@ -89,15 +91,16 @@ def put_plain(array: pa.Array, fitting: Fitting, shapes: pa.Array, put: Put) -> 
         for name in ("DATE", "day", ISO):
             put(name, everyone)
         return pc.cast(pc.cast(array, pa.date32()), pa.int32()).to_numpy().astype(float)
-    if Kind.INTEGER in fitting.kinds:
-        put("INTEGER", everyone)
+    whole = everyone if Kind.INTEGER in fitting.kinds else ~rows_with(array, _POINT)
+    if whole.any():
+        short = fitting.whole <= _SURE_DIGITS
+        put("INTEGER", whole if short else _among(whole, array, BY_NAME["INTEGER"].target))
         form = DayForm(DIGITS_ONLY)
-        dated = matches(shapes, shapes_of(form.strict))
+        dated = _spread(whole, matches(shapes.filter(to_arrow(whole)), shapes_of(form.strict)))
         if dated.any():
-            fit, _ = _fits(array.filter(to_arrow(dated)), form.target(form.strict))
-            put(DIGITS_ONLY, _spread(dated, fit))
-    whole = fitting.whole <= 28
-    put("DECIMAL", everyone if whole else _fits(array, BY_NAME["DECIMAL"].target)[0])
+            put(DIGITS_ONLY, _among(dated, array, form.target(form.strict)))
+    short = fitting.whole <= 28
+    put("DECIMAL", everyone if short else _fits(array, BY_NAME["DECIMAL"].target)[0])
     put("DOUBLE PRECISION", everyone)
     put("number", everyone)
     result: np.ndarray = pc.cast(array, pa.float64()).to_numpy()
@@ -210,6 +213,11 @@ def _at(rows: np.ndarray, count: int) -> np.ndarray:
 
 def _spread(mask: np.ndarray, result: np.ndarray) -> np.ndarray:
     return _at(np.flatnonzero(mask)[result], len(mask))
+
+
+def _among(mask: np.ndarray, array: pa.Array, target: Target) -> np.ndarray:
+    """Of some values those that fit."""
+    return _spread(mask, _fits(array.filter(to_arrow(mask)), target)[0])
 
 
 def _fits(array: pa.Array, target: Target) -> tuple[np.ndarray, Any]:

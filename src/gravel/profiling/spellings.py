@@ -8,10 +8,7 @@ import unicodedata
 from collections import defaultdict
 from collections.abc import Iterator
 
-import pyarrow as pa
-
-from gravel.kernels.rules import tidied
-from gravel.language.functions.spelling import without_accents
+from gravel.kernels.rules import tidied, unaccented
 from gravel.language.writing import is_one_of, quoted, text_literal
 from gravel.profiling.column_kind import is_free_text
 from gravel.profiling.result import ColumnProfile, Finding, ValueRows
@@ -68,7 +65,7 @@ def spelling_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
             apart[
                 same_but_for_writing(value.value, titles=column_profile.distinct * 2 > known)
             ].append(value)
-        if len({_bare(form) for form in apart}) == 1 < len(apart):
+        if len(apart) > 1 and len(set(map(unaccented, apart))) == 1:
             accented.append(list(apart.values()))
         for values in apart.values():
             forms: dict[str, int] = defaultdict(int)
@@ -97,10 +94,6 @@ def spelling_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
     if accented and not titles:
         yield _accents(column_profile, accented)
     yield from _misspelt(column_profile, known)
-
-
-def _bare(text: str) -> str:
-    return str(without_accents(pa.array([text], pa.string()))[0].as_py())
 
 
 def _accents(column_profile: ColumnProfile, groups: list[list[list[ValueRows]]]) -> Finding:
