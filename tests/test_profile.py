@@ -18,14 +18,17 @@ from typing import Any
 import numpy as np
 import openpyxl
 import pyarrow as pa
+import pyarrow.compute as pc
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import parsed, write
+from gravel.engine.arrow_values import text_of
 from gravel.engine.hashing import hashes
-from gravel.profiling.marks import marked
+from gravel.profiling.marks import BIT, marked
 from gravel.profiling.profile import profile
+from gravel.profiling.typed_numbers import NumberTexts, marked_numbers
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions
@@ -181,6 +184,39 @@ def test_a_batch_of_plain_numbers_or_days_is_marked_as_they_are_among_others(
     for name in ("bits", "first", "shape", "shape_second", "characters", "number"):
         plain, others = (getattr(each, name) for each in alone)
         assert np.array_equal(plain, others, equal_nan=name == "number"), name
+
+
+NUMBERS = {
+    pa.int64(): st.integers(-(2**63), 2**63 - 1) | st.integers(-1000, 1000),
+    pa.uint64(): st.integers(0, 2**64 - 1) | st.integers(2**53, 2**53 + 9),
+    pa.float64(): st.floats() | st.integers(-(10**7), 10**7).map(lambda each: each / 100) | st.floats(-1e9, 1e9).map(lambda each: round(each, 5)),
+    pa.decimal128(15, 4): st.decimals(-99_999_999_999, 99_999_999_999, places=4) | st.decimals(-9, 9, places=4),
+}  # fmt: skip
+
+
+@given(
+    st.sampled_from(list(NUMBERS)).flatmap(
+        lambda kind: st.lists(NUMBERS[kind], min_size=1, max_size=8).map(
+            lambda values: pa.array(values, kind)
+        )
+    )
+)
+def test_numbers_that_a_store_has_are_told_of_as_their_texts_would_be(array: Any) -> None:
+    if pa.types.is_floating(array.type):
+        array = pc.add(array, 0.0)
+    texts, plain = text_of(array), hashes(array)
+    written = NumberTexts.of(array)
+    _, mine = marked_numbers(written, plain)
+    theirs = marked(texts, Fitting(frozenset(), seen=True), plain)
+    for name in ("shape", "shape_second", "characters", "number"):
+        one, other = getattr(mine, name), getattr(theirs, name)
+        assert np.array_equal(one, other, equal_nan=name == "number"), name
+    told = BIT["number"] | BIT["DECIMAL"] | BIT["DOUBLE PRECISION"]
+    assert ((mine.bits ^ theirs.bits) & told == 0).all()
+    for end in (min, max):
+        length = end(map(len, texts.to_pylist()))
+        least = min(text for text in texts.to_pylist() if len(text) == length)
+        assert written.end(mine.characters, length) == (length, least)
 
 
 @settings(max_examples=80)

@@ -17,6 +17,7 @@ from gravel.engine.known_values import Known, KnownValues
 from gravel.kernels.arrays import to_arrow
 from gravel.language.types import Kind
 from gravel.profiling.marks import marked
+from gravel.profiling.typed_numbers import NumberTexts, has_numbers, marked_numbers
 from gravel.sources.type_inference import Fitting, fitting
 
 _LIKELY = 24
@@ -75,12 +76,10 @@ def part_of(
     """The state of a stored array whose values stand in these source rows; all is told of their
     texts. `known` has what was told of values before."""
     doubles = pa.types.is_floating(stored.type)
-    counts_once = (
-        pa.types.is_integer(stored.type)
-        or pa.types.is_date(stored.type)
-        or pa.types.is_decimal(stored.type)
-    )
-    array = stored if counts_once else text_of(stored)
+    if doubles:  # zero of either sign is one value
+        stored = pc.add(pc.cast(stored, pa.float64()), 0.0)
+    kept = has_numbers(stored.type) or pa.types.is_date(stored.type)
+    array = stored if kept or pa.types.is_decimal(stored.type) else text_of(stored)
     nulls = array.null_count
     plain = np.full(len(array), NULL_HASH)
     null_sum, filled = 0, None
@@ -96,8 +95,14 @@ def part_of(
     part = _EncodedValues(array, rows, known)
     fit, fresh, bounds = so_far, None, Bounds()
     if len(part.fresh):
-        fit = fitting(part.fresh, so_far.kinds)
-        marks = marked(part.fresh, fit, part.fresh_plain)
+        if has_numbers(array.type):
+            written = NumberTexts.of(part.fresh)
+            fit, marks = marked_numbers(written, part.fresh_plain)
+            bounds = _bounds_of_numbers(written, marks.characters, stored)
+        else:
+            fit = fitting(part.fresh, so_far.kinds)
+            marks = marked(part.fresh, fit, part.fresh_plain)
+            bounds = _bounds(part.fresh, marks.characters, fit)
         fresh = counted_hashes(
             marks.first,
             part.fresh_second,
@@ -112,7 +117,6 @@ def part_of(
                 marks.characters,
             ),
         )
-        bounds = _bounds(part.fresh, marks.characters, fit, stored if doubles else None)
     plain = part.spread(plain, filled)
     every = part.with_known(fresh)
     _, bits, number, shape_first, shape_second, characters = every.extra
@@ -132,11 +136,15 @@ def part_of(
     )
 
 
-def _bounds(array: pa.Array, lengths: np.ndarray, fit: Fitting, doubles: pa.Array | None) -> Bounds:
+def _bounds_of_numbers(written: NumberTexts, lengths: np.ndarray, stored: pa.Array) -> Bounds:
+    low, high = _least_and_greatest(stored)
+    shortest, longest = (written.end(lengths, int(end)) for end in (lengths.min(), lengths.max()))
+    return Bounds(None, None, low, high, shortest, longest)
+
+
+def _bounds(array: pa.Array, lengths: np.ndarray, fit: Fitting) -> Bounds:
     low, high = _least_and_greatest(array)
-    numbers = doubles
-    if doubles is None and Kind.DECIMAL in fit.kinds:
-        numbers = _exact_numbers(array, fit)
+    numbers = _exact_numbers(array, fit) if Kind.DECIMAL in fit.kinds else None
     low_number, high_number = (None, None) if numbers is None else _least_and_greatest(numbers)
     shortest, longest = (
         _extreme(array, lengths, int(end)) for end in (lengths.min(), lengths.max())
@@ -182,7 +190,8 @@ class _EncodedValues:
                 )
             self._codes = codes
         if not self.text:
-            self.fresh = text_of(self.fresh)
+            if not has_numbers(array.type):
+                self.fresh = text_of(self.fresh)
             self.fresh_plain, self.fresh_second = both_hashes(self.fresh)
             self.plain = self.fresh_plain if self._codes is None else self.fresh_plain[self._codes]
 

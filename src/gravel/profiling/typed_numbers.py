@@ -1,0 +1,164 @@
+"""What is told of the texts of numbers that a store has as numbers, mostly without writing them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from msgspec import Struct
+
+from gravel.engine.arrow_values import text_of
+from gravel.engine.hashing import both_hashes
+from gravel.kernels.arrays import to_arrow
+from gravel.language.types import Kind
+from gravel.profiling.marks import BIT, Marked, marked
+from gravel.sources.type_inference import Fitting
+
+_POWERS = 10 ** np.arange(1, 20, dtype=np.uint64)
+_MOST_DECIMALS = 6  # of a double that is looked at as a number
+_EXACT_DIGITS = 15  # of a decimal that is a double, point apart
+_PLAIN_DOUBLES = (1e-4, 1e9)  # outside they may be written with an exponent
+_WIDTH = 32  # more than the digits of either side of a point
+_NUMBER = BIT["number"] | BIT["DOUBLE PRECISION"] | BIT["DECIMAL"]
+
+
+def has_numbers(arrow: pa.DataType) -> bool:
+    """Whether values of an Arrow type are numbers whose texts need not be written."""
+    kinds = pa.types
+    return (
+        kinds.is_integer(arrow)
+        or kinds.is_floating(arrow)
+        or (kinds.is_decimal128(arrow) and 0 <= arrow.scale <= arrow.precision <= _EXACT_DIGITS)
+    )
+
+
+class NumberTexts(Struct, frozen=True):
+    """How numbers are written: a minus, so many digits, and so many decimals; `others` are the
+    places of those that are written in another way, `texts` what they are."""
+
+    array: pa.Array
+    values: np.ndarray
+    negative: np.ndarray
+    whole: np.ndarray
+    decimals: np.ndarray
+    others: np.ndarray
+    texts: pa.Array
+
+    @classmethod
+    def of(cls, array: pa.Array) -> NumberTexts:
+        """Of an array without NULLs, of a type that `has_numbers`; of floats doubles, no zero of
+        which is negative."""
+        decimals = np.zeros(len(array), np.int64)
+        others = np.zeros(len(array), bool)
+        if pa.types.is_floating(array.type):
+            values = array.to_numpy()
+            size, decimals, others = _sizes_of_doubles(values)
+        elif pa.types.is_decimal(array.type):
+            unscaled = np.frombuffer(array.buffers()[1], np.int64)[::2]
+            unscaled = unscaled[array.offset : array.offset + len(array)]
+            scale = array.type.scale
+            decimals += scale
+            values, size = unscaled / 10.0**scale, np.abs(unscaled).astype(np.uint64)
+        else:
+            whole = array.to_numpy()
+            values = whole.astype(np.float64)
+            size = np.where(whole < 0, -whole.astype(np.uint64), whole.astype(np.uint64))
+        digits = np.searchsorted(_POWERS, size, side="right") + 1
+        places = np.flatnonzero(others)
+        return cls(
+            array,
+            values,
+            values < 0,
+            np.maximum(digits - decimals, 1),
+            decimals,
+            places,
+            text_of(array.take(to_arrow(places))),
+        )
+
+    def lengths(self) -> np.ndarray:
+        """How many characters each has."""
+        result = self.whole + self.negative + self.decimals + (self.decimals > 0)
+        result[self.others] = pc.utf8_length(self.texts).to_numpy()
+        return result.astype(np.int32)
+
+    def codes(self) -> np.ndarray:
+        """A number for each way of writing, -1 for the others."""
+        result = (self.negative * _WIDTH + self.whole) * _WIDTH + self.decimals
+        result[self.others] = -1
+        return result
+
+    def end(self, lengths: np.ndarray, length: int) -> tuple[int, str]:
+        """A length, and the least text that has it by code point."""
+        places = np.flatnonzero(lengths == length)
+        codes = self.codes()[places]
+        texts = [text_of(self.array.take(to_arrow(places[codes == -1])))]
+        for code in np.flatnonzero(np.bincount(codes[codes >= 0])):
+            # Numbers written in one way sort as their texts do, but for the minus.
+            same = places[codes == code]
+            bounds = pc.min_max(self.array.take(to_arrow(same)))
+            least = bounds["max" if self.negative[same[0]] else "min"]
+            texts.append(text_of(pa.array([least.as_py()], self.array.type)))
+        return length, pc.min(pa.concat_arrays(texts)).as_py()
+
+
+def marked_numbers(written: NumberTexts, plain: np.ndarray) -> tuple[Fitting, Marked]:
+    """The marks of numbers of which `plain` has a hash each, and what all of them fit."""
+    array, codes, lengths = written.array, written.codes(), written.lengths()
+    bits = np.where(written.decimals == 0, _NUMBER | BIT["INTEGER"], _NUMBER)
+    number = written.values.copy()
+    shape, second = np.empty((2, len(array)), np.uint64)
+    known = np.flatnonzero(np.bincount(codes[codes >= 0]))
+    if len(known):
+        first_hashes, second_hashes = both_hashes(
+            pa.array(map(_shape, known.tolist()), pa.string())
+        )
+        index = np.zeros(int(known[-1]) + 1, np.int64)
+        index[known] = np.arange(len(known))
+        places = index[codes]
+        shape, second = first_hashes[places], second_hashes[places]
+    if len(written.others):
+        others = marked(written.texts, Fitting(frozenset(), seen=True), plain[written.others])
+        for mine, theirs in (
+            (bits, others.bits),
+            (number, others.number),
+            (shape, others.shape),
+            (second, others.shape_second),
+        ):
+            mine[written.others] = theirs
+    kinds: frozenset[Kind] = frozenset()
+    if not pa.types.is_floating(array.type):
+        whole = pa.types.is_integer(array.type)
+        kinds = frozenset({Kind.INTEGER, Kind.DECIMAL} if whole else {Kind.DECIMAL})
+    fit = Fitting(
+        kinds,
+        int(written.whole.max()),
+        int(written.decimals.max()),
+        frozenset({int(written.decimals.max())}),
+        True,
+    )
+    return fit, Marked(bits, number, plain, shape, second, lengths)
+
+
+def _shape(code: int) -> str:
+    rest, decimals = divmod(code, _WIDTH)
+    negative, whole = divmod(rest, _WIDTH)
+    return "-" * negative + "9" * whole + ("." + "9" * decimals if decimals else "")
+
+
+def _sizes_of_doubles(values: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Of each double its digits as a whole number and its decimals, as few as are read as it again;
+    and which have too many, or another way of writing."""
+    sizes = np.abs(values)
+    low, high = _PLAIN_DOUBLES
+    others = ~((sizes >= low) & (sizes < high)) & (values != 0)
+    sizes[others] = 0
+    whole, decimals = np.rint(sizes), np.zeros(len(values), np.int64)
+    left: Any = np.flatnonzero(whole != sizes)
+    for places in range(1, _MOST_DECIMALS + 1):
+        scaled = np.rint(sizes[left] * 10.0**places)
+        whole[left], decimals[left] = scaled, places
+        left = left[scaled / 10.0**places != sizes[left]]
+    others[left] = True
+    return whole.astype(np.uint64), decimals, others
