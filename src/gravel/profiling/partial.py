@@ -93,16 +93,55 @@ def part_of(
     if filled is not None:
         rows, array = rows[filled], array.drop_null()
     part = _EncodedValues(array, rows, known)
+    told = _told_of_numbers(part) if has_numbers(array.type) else _told_of_texts(part, so_far)
+    return ColumnPartial(
+        nulls,
+        null_sum,
+        part.spread(plain, filled),
+        told.fitting,
+        told.bounds,
+        told.total,
+        told.values,
+        _likely_texts(told.values, array, rows),
+        told.shapes,
+        doubles,
+        told.fresh,
+    )
+
+
+class _Told(Struct, frozen=True):
+    """What is told of the values of a batch; see ColumnPartial."""
+
+    fitting: Fitting
+    bounds: Bounds
+    total: int
+    values: Counted
+    shapes: Counted
+    fresh: Counted | None = None
+
+
+def _told_of_numbers(part: _EncodedValues) -> _Told:
+    array, rows, counts = part.fresh, part.fresh_rows, part.fresh_counts
+    written = NumberTexts.of(array)
+    marks = marked_numbers(written, part.fresh_plain)
+    lengths = marks.characters
+    shortest, longest = (written.end(lengths, int(end)) for end in (lengths.min(), lengths.max()))
+    return _Told(
+        marks.fitting,
+        Bounds(None, None, *_least_and_greatest(array), shortest, longest),
+        int((lengths if counts is None else lengths * counts).sum(dtype=np.int64)),
+        counted_hashes(
+            part.fresh_plain, part.fresh_second, rows, counts, (marks.bits, marks.number)
+        ),
+        marks.shapes(rows, counts),
+    )
+
+
+def _told_of_texts(part: _EncodedValues, so_far: Fitting) -> _Told:
     fit, fresh, bounds = so_far, None, Bounds()
     if len(part.fresh):
-        if has_numbers(array.type):
-            written = NumberTexts.of(part.fresh)
-            fit, marks = marked_numbers(written, part.fresh_plain)
-            bounds = _bounds_of_numbers(written, marks.characters, stored)
-        else:
-            fit = fitting(part.fresh, so_far.kinds)
-            marks = marked(part.fresh, fit, part.fresh_plain)
-            bounds = _bounds(part.fresh, marks.characters, fit)
+        fit = fitting(part.fresh, so_far.kinds)
+        marks = marked(part.fresh, fit, part.fresh_plain)
         fresh = counted_hashes(
             marks.first,
             part.fresh_second,
@@ -117,29 +156,17 @@ def part_of(
                 marks.characters,
             ),
         )
-    plain = part.spread(plain, filled)
+        bounds = _bounds(part.fresh, marks.characters, fit)
     every = part.with_known(fresh)
     _, bits, number, shape_first, shape_second, characters = every.extra
-    values = Counted(every.first, every.second, every.counts, every.rows, (bits, number))
-    return ColumnPartial(
-        nulls,
-        null_sum,
-        plain,
+    return _Told(
         fit,
         bounds,
         int((characters * every.counts).sum()),
-        values,
-        _likely_texts(values, array, rows),
+        Counted(every.first, every.second, every.counts, every.rows, (bits, number)),
         counted_hashes(shape_first, shape_second, every.rows, every.counts),
-        doubles,
         fresh if part.text else None,
     )
-
-
-def _bounds_of_numbers(written: NumberTexts, lengths: np.ndarray, stored: pa.Array) -> Bounds:
-    low, high = _least_and_greatest(stored)
-    shortest, longest = (written.end(lengths, int(end)) for end in (lengths.min(), lengths.max()))
-    return Bounds(None, None, low, high, shortest, longest)
 
 
 def _bounds(array: pa.Array, lengths: np.ndarray, fit: Fitting) -> Bounds:

@@ -10,6 +10,7 @@ import pyarrow.compute as pc
 from msgspec import Struct
 
 from gravel.engine.arrow_values import text_of
+from gravel.engine.distinct import Counted, counted_hashes
 from gravel.engine.hashing import both_hashes
 from gravel.kernels.arrays import to_arrow
 from gravel.language.types import Kind
@@ -103,42 +104,52 @@ class NumberTexts(Struct, frozen=True):
         return length, pc.min(pa.concat_arrays(texts)).as_py()
 
 
-def marked_numbers(written: NumberTexts, plain: np.ndarray) -> tuple[Fitting, Marked]:
-    """The marks of numbers of which `plain` has a hash each, and what all of them fit."""
-    array, codes, lengths = written.array, written.codes(), written.lengths()
+class MarkedNumbers(Struct, frozen=True):
+    """What all numbers fit; of each its bits (uint64), itself as a double, how many characters it
+    has, and a code of its shape; the marks of those that are written in another way."""
+
+    fitting: Fitting
+    bits: np.ndarray
+    number: np.ndarray
+    characters: np.ndarray
+    codes: np.ndarray
+    others: Marked
+
+    def shapes(self, rows: np.ndarray, counts: np.ndarray | None) -> Counted:
+        """The distinct shapes of numbers that stand in these source rows, ascending; each stands
+        for as many as `counts` has (None: one)."""
+        plain = self.codes >= 0
+        codes, rows_of = self.codes[plain], rows[plain]
+        many = np.bincount(codes, None if counts is None else counts[plain]).astype(np.int64)
+        known = np.flatnonzero(many)
+        first = np.zeros(len(many), np.int64)
+        first[codes[::-1]] = rows_of[::-1]
+        hashed = both_hashes(pa.array([_shape(code) for code in known.tolist()], pa.string()))
+        rest = np.ones(int((~plain).sum()), np.int64) if counts is None else counts[~plain]
+        shape, second, places, each = (
+            np.concatenate(pair)
+            for pair in zip(
+                (*hashed, first[known], many[known]),
+                (self.others.shape, self.others.shape_second, rows[~plain], rest),
+                strict=True,
+            )
+        )
+        return counted_hashes(shape, second, places, each)
+
+
+def marked_numbers(written: NumberTexts, plain: np.ndarray) -> MarkedNumbers:
+    """The marks of numbers of which `plain` has a hash each."""
     bits = np.where(written.decimals == 0, _NUMBER | BIT["INTEGER"], _NUMBER)
     number = written.values.copy()
-    shape, second = np.empty((2, len(array)), np.uint64)
-    known = np.flatnonzero(np.bincount(codes[codes >= 0]))
-    if len(known):
-        first_hashes, second_hashes = both_hashes(
-            pa.array(map(_shape, known.tolist()), pa.string())
-        )
-        index = np.zeros(int(known[-1]) + 1, np.int64)
-        index[known] = np.arange(len(known))
-        places = index[codes]
-        shape, second = first_hashes[places], second_hashes[places]
-    if len(written.others):
-        others = marked(written.texts, Fitting(frozenset(), seen=True), plain[written.others])
-        for mine, theirs in (
-            (bits, others.bits),
-            (number, others.number),
-            (shape, others.shape),
-            (second, others.shape_second),
-        ):
-            mine[written.others] = theirs
+    others = marked(written.texts, Fitting(frozenset(), seen=True), plain[written.others])
+    bits[written.others], number[written.others] = others.bits, others.number
     kinds: frozenset[Kind] = frozenset()
-    if not pa.types.is_floating(array.type):
-        whole = pa.types.is_integer(array.type)
+    if not pa.types.is_floating(written.array.type):
+        whole = pa.types.is_integer(written.array.type)
         kinds = frozenset({Kind.INTEGER, Kind.DECIMAL} if whole else {Kind.DECIMAL})
-    fit = Fitting(
-        kinds,
-        int(written.whole.max()),
-        int(written.decimals.max()),
-        frozenset({int(written.decimals.max())}),
-        True,
-    )
-    return fit, Marked(bits, number, plain, shape, second, lengths)
+    digits, scale = int(written.whole.max()), int(written.decimals.max())
+    fit = Fitting(kinds, digits, scale, frozenset({scale}), True)
+    return MarkedNumbers(fit, bits, number, written.lengths(), written.codes(), others)
 
 
 def _shape(code: int) -> str:
