@@ -225,6 +225,14 @@ def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(
         {"phone": 1},
         1,
     )
+    # What the first rows suggest of a column's type a later one refutes: nothing tells the newest then.
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("gravel.sources.csv.splitter.BLOCK", 60)
+        late = "".join(f"{at},Tern,2026-01-{at:02}\n" for at in range(1, 29))
+        for last, prefer in (("2026-02-01", "seen DESC NULLS LAST"), ("soon", None)):
+            write("late.csv", f"id,name,seen\n{late}29,Tern,{last}\n")
+            told = figures("duplicates", "late.csv", "--on", "name")
+            assert (told["proposal"]["prefer"], told["proposal"]["disagree"]["seen"]) == (prefer, 1)
     # The proposed step does to a plan what is said of it.
     told = gravel("duplicates", "o.csv", "--on", "name", "--level", "words", "--add", "p.toml").err
     assert "step 1 added to p.toml" in told

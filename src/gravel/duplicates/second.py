@@ -3,7 +3,7 @@ a group disagree."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import partial
 from typing import Any
 
@@ -24,9 +24,9 @@ from gravel.kernels.arrays import to_arrow
 from gravel.kernels.hashes import HashTable
 from gravel.language import nodes, tree
 from gravel.language.functions.casts import to_text
-from gravel.language.types import Kind
+from gravel.language.types import Kind, Type
 from gravel.language.writing import quoted
-from gravel.sources.source import Batch, Source, scan
+from gravel.sources.source import Batch, InferredTypeRefuted, Source, scan
 
 _SPELLINGS = 6
 _CELL = (
@@ -140,47 +140,17 @@ class Second(Struct):
         }
         wanted = np.array(sorted(texts), np.int64)
         table = self.table
-        width = len(table.columns)
-        self._disagree, self._rescued = np.zeros(width, np.int64), np.zeros(width, np.int64)
         spelled: dict[int, str | None] = {}
         if len(self.chosen.sizes):
-            self._prefer = _latest(table, self.asked)
-            total = int(self.chosen.sizes.sum())
-            passes = max(1, -(-total * _CELL * (width + 3) // self.memory))
-            ends = (
-                np.searchsorted(
-                    np.cumsum(self.chosen.sizes), np.arange(1, passes + 1) * (total / passes)
-                )
-                + 1
-            )
-            results: dict[int, list[tuple[int, tuple[str | None, ...]]]] = {
-                int(place): [] for place in places
-            }
-            lookup = HashTable(self.members.first, self.members.second)
-            begin = 0
-            for number, end in enumerate(ends.tolist()):
-                parts = []
-                detail = Detail(
-                    self.asked,
-                    lookup,
-                    self.members.groups,
-                    (begin, end),
-                    np.sort(places) if number == 0 else None,
-                    wanted,
-                    self._prefer,
-                )
-                for part in scan(table, detail):
-                    spelled |= part.spelled
-                    for group, row, values in part.shown:
-                        results[group].append((row, values))
-                    if len(part.groups):
-                        parts.append(part)
-                self._analyse(parts)
-                parts.clear()
-                if passes > 1:
-                    give_back_freed_blocks()
-                begin = end
-            self._show(results, places, most)
+            types = table.look_at_types()
+            try:
+                days = _latest(table, self.asked, types)
+                if days is not None and table.guess([days])[days] != types[days]:
+                    raise InferredTypeRefuted(table.columns[days])
+                spelled = self._read_groups(places, wanted, most, days)
+            except InferredTypeRefuted:  # by a row behind those that suggested it
+                days = _latest(table, self.asked, table.types(range(len(table.columns))))
+                spelled = self._read_groups(places, wanted, most, days)
         elif len(wanted):
             work = OfBatch(partial(_spelled, self.asked, wanted))
             splits = table.holding(wanted.tolist())
@@ -189,6 +159,49 @@ class Second(Struct):
         self.examples = [
             [] if example is None else _spellings(example, spelled) for example in examples
         ]
+
+    def _read_groups(
+        self, places: np.ndarray, wanted: np.ndarray, most: int | None, prefer: int | None
+    ) -> dict[int, str | None]:
+        """Read the groups at `places`, those with a later day in a column before others, and count
+        in all groups; the spellings in the `wanted` rows."""
+        table, width = self.table, len(self.table.columns)
+        self._disagree, self._rescued = np.zeros(width, np.int64), np.zeros(width, np.int64)
+        self._prefer = prefer
+        spelled: dict[int, str | None] = {}
+        total = int(self.chosen.sizes.sum())
+        passes = max(1, -(-total * _CELL * (width + 3) // self.memory))
+        sizes = np.cumsum(self.chosen.sizes)
+        ends = np.searchsorted(sizes, np.arange(1, passes + 1) * (total / passes)) + 1
+        results: dict[int, list[tuple[int, tuple[str | None, ...]]]] = {
+            int(place): [] for place in places
+        }
+        lookup = HashTable(self.members.first, self.members.second)
+        begin = 0
+        for number, end in enumerate(ends.tolist()):
+            parts = []
+            detail = Detail(
+                self.asked,
+                lookup,
+                self.members.groups,
+                (begin, end),
+                np.sort(places) if number == 0 else None,
+                wanted,
+                prefer,
+            )
+            for part in scan(table, detail):
+                spelled |= part.spelled
+                for group, row, values in part.shown:
+                    results[group].append((row, values))
+                if len(part.groups):
+                    parts.append(part)
+            self._analyse(parts)
+            parts.clear()
+            if passes > 1:
+                give_back_freed_blocks()
+            begin = end
+        self._show(results, places, most)
+        return spelled
 
     def _show(
         self,
@@ -298,10 +311,9 @@ def _spellings(members: Members, spelled: dict[int, str | None]) -> list[tuple[L
     ]
 
 
-def _latest(table: Source, asked: Asked) -> int | None:
+def _latest(table: Source, asked: Asked, types: Mapping[int, Type]) -> int | None:
     """The column that tells which row is the newest: one of dates as ISO 8601 writes them, that is
     not asked for itself."""
-    types = table.look_at_types()
     read = {column.index for item in asked.bound for column in nodes.columns_read(item)}
     days = [
         position

@@ -115,7 +115,7 @@ class Account(Struct):
             first = (
                 ()
                 if rows is None
-                else tuple(dict.fromkeys(int(row) for row in rows[index[:100]] if row > 0))[:3]
+                else tuple(row for row in distinct_values(rows[index])[:4].tolist() if row > 0)[:3]
             )
             self.faults.append(RowFault(stage, expression, sqlstate(int(code)), len(index), first))
         if self.on_error is ErrorPolicy.STOP and self.faults:
