@@ -7,8 +7,8 @@ from pathlib import Path
 from gravel.language.writing import quoted
 from gravel.plans.edit import SuggestedStep, begin_plan
 from gravel.problems import CallProblem
+from gravel.profiling.findings.stray_rows import types_without
 from gravel.profiling.result import Finding, Profile
-from gravel.profiling.stray_rows import types_without
 from gravel.profiling.suggest import in_order
 from gravel.sinks import files
 from gravel.sources.source import Source

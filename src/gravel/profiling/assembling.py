@@ -19,6 +19,7 @@ from gravel.profiling import fits, spread
 from gravel.profiling.column_kind import is_code_list
 from gravel.profiling.day_forms import MONTH_NAMES, RIVALS, STRICTER, TARGETS
 from gravel.profiling.findings.fit import FEW, best_fit
+from gravel.profiling.findings.stray_rows import stray_rows
 from gravel.profiling.result import (
     AlmostKey,
     ColumnProfile,
@@ -38,7 +39,6 @@ from gravel.profiling.result import (
 from gravel.profiling.sample import Sample
 from gravel.profiling.second_pass import SecondPass
 from gravel.profiling.state import TOP, Gathered
-from gravel.profiling.stray_rows import stray_rows
 
 
 class Assembly:

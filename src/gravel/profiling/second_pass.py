@@ -15,8 +15,9 @@ from gravel.engine.engine import OfBatch, Question
 from gravel.engine.hashing import hashes
 from gravel.engine.sets import distinct_values
 from gravel.language.types import DOUBLE, TEXT, Kind, Type
-from gravel.profiling import forms, lists, relations, stray_rows
+from gravel.profiling import forms, lists, relations
 from gravel.profiling.closer import DEPENDENCY, PAIR, CloserState, texts_in
+from gravel.profiling.findings import stray_rows
 from gravel.profiling.marks import DELIMITERS
 from gravel.profiling.sample import Sample
 from gravel.profiling.state import TOP, Gathered, TableState

@@ -11,6 +11,7 @@ from gravel.language.writing import quoted, text_literal
 from gravel.profiling.findings.fit import best_fit
 from gravel.profiling.findings.measures import date_findings, number_findings
 from gravel.profiling.findings.sentinels import is_told_by, sentinel_findings
+from gravel.profiling.findings.stray_rows import stands_in
 from gravel.profiling.findings.table import table_findings
 from gravel.profiling.findings.texts import (
     case_findings,
@@ -32,7 +33,6 @@ from gravel.profiling.result import (
     ValueShape,
 )
 from gravel.profiling.spellings import spelling_findings
-from gravel.profiling.stray_rows import stands_in
 from gravel.profiling.wording import shown
 
 LEVELS = ("wrong", "suspect", "note")

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from gravel.language.types import TEXT, Kind
 from gravel.language.writing import is_one_of, literal, quoted
 from gravel.profiling import column_kind
+from gravel.profiling.findings.stray_rows import stands_in
 from gravel.profiling.result import (
     ColumnProfile,
     DependencyException,
@@ -14,7 +15,6 @@ from gravel.profiling.result import (
     StrayRows,
     TableFacts,
 )
-from gravel.profiling.stray_rows import stands_in
 from gravel.profiling.wording import row_count, shown
 
 
