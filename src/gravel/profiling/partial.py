@@ -93,24 +93,25 @@ def part_of(
     if filled is not None:
         rows, array = rows[filled], array.drop_null()
     part = _EncodedValues(array, rows, known)
-    told = _told_of_numbers(part) if has_numbers(array.type) else _told_of_texts(part, so_far)
+    numbers = has_numbers(array.type)
+    figures = _of_numbers(part) if numbers else _of_texts(part, so_far)
     return ColumnPartial(
         nulls,
         null_sum,
         part.spread(plain, filled),
-        told.fitting,
-        told.bounds,
-        told.total,
-        told.values,
-        _likely_texts(told.values, array, rows),
-        told.shapes,
+        figures.fitting,
+        figures.bounds,
+        figures.total,
+        figures.values,
+        _likely_texts(figures.values, array, rows),
+        figures.shapes,
         doubles,
-        told.fresh,
+        figures.fresh,
     )
 
 
-class _Told(Struct, frozen=True):
-    """What is told of the values of a batch; see ColumnPartial."""
+class _ValueFigures(Struct, frozen=True):
+    """Figures of the values of a batch; see ColumnPartial."""
 
     fitting: Fitting
     bounds: Bounds
@@ -120,13 +121,13 @@ class _Told(Struct, frozen=True):
     fresh: Counted | None = None
 
 
-def _told_of_numbers(part: _EncodedValues) -> _Told:
+def _of_numbers(part: _EncodedValues) -> _ValueFigures:
     array, rows, counts = part.fresh, part.fresh_rows, part.fresh_counts
     written = NumberTexts.of(array)
     marks = marked_numbers(written, part.fresh_plain)
     lengths = marks.characters
     shortest, longest = (written.end(lengths, int(end)) for end in (lengths.min(), lengths.max()))
-    return _Told(
+    return _ValueFigures(
         marks.fitting,
         Bounds(None, None, *_least_and_greatest(array), shortest, longest),
         int((lengths if counts is None else lengths * counts).sum(dtype=np.int64)),
@@ -137,7 +138,7 @@ def _told_of_numbers(part: _EncodedValues) -> _Told:
     )
 
 
-def _told_of_texts(part: _EncodedValues, so_far: Fitting) -> _Told:
+def _of_texts(part: _EncodedValues, so_far: Fitting) -> _ValueFigures:
     fit, fresh, bounds = so_far, None, Bounds()
     if len(part.fresh):
         fit = fitting(part.fresh, so_far.kinds)
@@ -159,7 +160,7 @@ def _told_of_texts(part: _EncodedValues, so_far: Fitting) -> _Told:
         bounds = _bounds(part.fresh, marks.characters, fit)
     every = part.with_known(fresh)
     _, bits, number, shape_first, shape_second, characters = every.extra
-    return _Told(
+    return _ValueFigures(
         fit,
         bounds,
         int((characters * every.counts).sum()),

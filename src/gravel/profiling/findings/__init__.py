@@ -128,8 +128,8 @@ def _without_stray_rows(
             "placeholders": column.placeholders,
             "rare patterns": column.shapes[1:],
         }
-        told = (item for item in values.get(finding.finding, ()) if stands_in(item, stray))
-        return finding.rows == sum(item.rows for item in told)
+        in_stray = (item for item in values.get(finding.finding, ()) if stands_in(item, stray))
+        return finding.rows == sum(item.rows for item in in_stray)
 
     return [finding for finding in result if not is_told(finding)]
 

@@ -51,14 +51,14 @@ def stray_rows(
     unlike = {place: values for place, column in enumerate(columns) if (values := _unfit(column))}
     again = _names_again(columns, unlike, texts)
     second = None if again and again.values[0].row == 1 else _second_header(columns, unlike, texts)
-    found = [item for item in (again, second) if item is not None]
-    found += (
+    results = [item for item in (again, second) if item is not None]
+    results += (
         item
         for place, values in enumerate(totals)
         if values and (item := _totals(columns, place, values, place in unlike, texts))
     )
-    told = {value.row for item in found for value in item.values}
-    return (*found, *_footers(columns, texts, [row for row in last if row not in told]))
+    taken = {value.row for item in results for value in item.values}
+    return (*results, *_footers(columns, texts, [row for row in last if row not in taken]))
 
 
 def stands_in(item: ValueRows | ValueShape, stray: Sequence[StrayRows]) -> bool:
@@ -191,7 +191,7 @@ def _footers(
     columns: Sequence[ColumnProfile], texts: Texts, last: Sequence[int]
 ) -> Iterator[StrayRows]:
     """The last rows, where they have a text in one column alone, and the others are seldom NULL."""
-    found: dict[int, list[ValueRows]] = {}
+    by_place: dict[int, list[ValueRows]] = {}
     for row in last:
         known = [place for place in range(len(columns)) if texts[place].get(row) is not None]
         seldom = len(_empty(columns, texts, row))
@@ -200,8 +200,8 @@ def _footers(
         (place,) = known
         text = texts[place][row] or ""
         if columns[place].type == TEXT and any(map(str.isalpha, text)):
-            found.setdefault(place, []).append(ValueRows(text, 1, row))
-    for place, values in found.items():
+            by_place.setdefault(place, []).append(ValueRows(text, 1, row))
+    for place, values in by_place.items():
         others = (column.name for other, column in enumerate(columns) if other != place)
         examples = tuple(item.value for item in values)
         yield StrayRows("footer", columns[place].name, tuple(values), examples, tuple(others))

@@ -61,8 +61,8 @@ def table_findings(
         if not (few and _looks_like_a_key(entry, columns, rows)) and not meant:
             continue
         blank = facts.empty_rows + _rows_without(almost.column, facts.stray)
-        told = sum(value.rows for value in almost.values or () if stands_in(value, facts.stray))
-        if almost.nulls <= blank and almost.rows - almost.nulls == told:
+        stray = (value for value in almost.values or () if stands_in(value, facts.stray))
+        if almost.nulls <= blank and almost.rows - almost.nulls == sum(item.rows for item in stray):
             continue  # the empty rows say so, and those that are none of the data
         repeats = sum(value.rows - 1 for value in almost.values or ())
         if not almost.nulls and 0 < repeats <= facts.repeated_rows:
