@@ -676,10 +676,10 @@ def test_rows_that_are_none_of_the_data_are_told_once_and_dropped_by_a_plan(
     told = {item["detail"]: item for item in figures("profile", "t.csv")["findings"]}
     assert [(item["finding"], item["rows"], item["drop_rows"] is not None, item["safe"]) for item in told.values()] == [
         ("header lines", 2, True, True), ("header lines", 1, True, False),
-        ("total rows", 1, True, False), ("empty rows", 1, True, True)]  # fmt: skip
+        ("total rows", 1, True, False), ("empty rows", 1, True, True), ("duplicate rows", 1, False, False)]  # fmt: skip
     assert "'no.', 'EUR', 'day' fit no other row's values" in list(told)[1]
     assert "its fee is the sum of all other rows" in list(told)[2]
-    for item in told.values():
+    for item in list(told.values())[:-1]:
         assert figures(*shlex.split(item["see"])[1:])["matching"] == item["rows"]
     refused = gravel("try", "t.csv", "--finding", 1, status=2).err
     assert "hint: gravel profile t.csv --suggest plan.toml --choose 1 begins one" in refused

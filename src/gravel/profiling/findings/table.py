@@ -35,9 +35,7 @@ def table_findings(
             leave_out=where,
         )
     yield from map(_stray, facts.stray)
-    headers = (item.values for item in facts.stray if item.kind != "total")
-    again = sum(value.rows - 1 for values in headers for value in values)
-    repeated = facts.repeated_rows - max(0, facts.empty_rows - 1) - again
+    repeated = facts.repeated_rows - max(0, facts.empty_rows - 1)
     if repeated:
         by_chance = facts.repeated_by_chance or (
             repeated <= _RARE * rows and not _tells_rows_apart(columns, rows)
@@ -62,7 +60,7 @@ def table_findings(
             continue
         blank = facts.empty_rows + _rows_without(almost.column, facts.stray)
         stray = (value for value in almost.values or () if stands_in(value, facts.stray))
-        if almost.nulls <= blank and almost.rows - almost.nulls == sum(item.rows for item in stray):
+        if almost.nulls == blank and almost.rows - almost.nulls == sum(item.rows for item in stray):
             continue  # the empty rows say so, and those that are none of the data
         repeats = sum(value.rows - 1 for value in almost.values or ())
         if not almost.nulls and 0 < repeats <= facts.repeated_rows:
@@ -156,7 +154,8 @@ def _stray(stray: StrayRows) -> Finding:
     if stray.kind == "header":
         detail = "the names of the columns stand here again, as where files were put together"
     elif stray.kind == "second header":
-        detail = f"the first row is a second line of header: {examples} fit no other row's values"
+        which = "the first row is" if rows == 1 else f"{rows:,} rows, the first of them, are"
+        detail = f"{which} a second line of header: {examples} fit no other row's values"
     elif stray.kind == "footer":
         finding, level = "footer lines", "suspect"
         detail = f"below the data, with NULL in every column but {stray.column}: {examples}"
