@@ -9,6 +9,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from gravel.language import building, nodes, parse, tree
+from gravel.language.coercion import NAMED_TYPES, Coercion, widen
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import possible
 from gravel.language.functions.catalogue import (
@@ -21,15 +22,15 @@ from gravel.language.functions.catalogue import (
 from gravel.language.functions.formats import complete, template
 from gravel.language.literals import literal
 from gravel.language.other_names import FUNCTIONS
+from gravel.language.rewriting import compared, overlaps, rows_compared
 from gravel.language.scope import Scope, find_column
+from gravel.language.sql_text import SqlText
 from gravel.language.type_names import target, type_hint
 from gravel.language.types import (
     BOOLEAN,
     DATE,
-    DOUBLE,
     INTEGER,
     INTERVAL,
-    NUMBERS,
     TEXT,
     TIMESTAMP,
     ZONED,
@@ -82,12 +83,13 @@ def bind_condition(text: str, scope: Scope) -> nodes.Expression:
             node.end,
             hint="compare it: … = …, … IS NOT NULL",
         )
-    return _Binder(scope, text).widen(bound, BOOLEAN)
+    return widen(bound, BOOLEAN)
 
 
 class _Binder:
     def __init__(self, scope: Scope, text: str) -> None:
-        self.scope, self.text = scope, text
+        self.scope, self.sql = scope, SqlText(text)
+        self.coercion = Coercion(self.sql, self.bind)
 
     def bind(self, node: tree.Node) -> nodes.Expression:
         if self.scope.stands is not None and (index := self.scope.stands(node)) is not None:
@@ -96,28 +98,22 @@ class _Binder:
                 node.start,
                 node.end,
                 index,
-                self.written(node),
+                self.sql.written(node),
                 index in self.scope.failing,
             )
         result: nodes.Expression = _RULES[type(node)](self, node)
         return result
 
-    def wrong(self, message: str, node: tree.Node, hint: str = "", detail: str = "") -> Diagnostic:
-        return Diagnostic(message, self.text, node.start, node.end, hint=hint, detail=detail)
-
-    def written(self, node: tree.Node) -> str:
-        return self.text[node.start : node.end]
-
     # -- leaves
     def name(self, node: tree.Name) -> nodes.Expression:
         if self.scope.resolve is not None:
-            index = self.scope.resolve(node, self.text)
+            index = self.scope.resolve(node, self.sql.text)
         elif node.table:
-            raise self.wrong(
+            raise self.sql.wrong(
                 f"{node.table}.{node.text}: there is one table here, write {node.text} alone", node
             )
         else:
-            index = find_column(node, self.scope.names, self.text)
+            index = find_column(node, self.scope.names, self.sql.text)
         name = self.scope.names[index]
         failing = index in self.scope.failing or name in self.scope.declared
         return nodes.Column(self.scope.types[index], node.start, node.end, index, name, failing)
@@ -126,7 +122,7 @@ class _Binder:
         try:
             kind, value = literal(node.kind, node.text, node.unit)
         except ValueError as error:
-            raise self.wrong(str(error), node, hint=_MOMENT_HINTS.get(node.kind, "")) from None
+            raise self.sql.wrong(str(error), node, hint=_MOMENT_HINTS.get(node.kind, "")) from None
         return nodes.Constant(kind, node.start, node.end, value)
 
     def parameter(self, node: tree.Parameter) -> nodes.Expression:
@@ -134,35 +130,19 @@ class _Binder:
         if supplied is None:
             near = nearest(node.name, list(self.scope.given.parameters))
             hint = f"did you mean :{near}?" if near else f"give it: --param {node.name}=…"
-            raise self.wrong(f"there is no parameter :{node.name}", node, hint=hint)
+            raise self.sql.wrong(f"there is no parameter :{node.name}", node, hint=hint)
         return replace(supplied, start=node.start, end=node.end)
-
-    def beside(self, value: nodes.Expression, kind: Type) -> nodes.Expression:
-        """A parameter without quotes as what it is beside: the text that it is written as, or the
-        day or time that it says."""
-        if not isinstance(value, nodes.Constant) or value.raw is None or value.type == kind:
-            return value
-        if kind == TEXT:
-            return nodes.Constant(TEXT, value.start, value.end, value.raw)
-        form = {Kind.DATE: "date", Kind.TIMESTAMP: "timestamp", Kind.TIME: "time"}.get(kind.kind)
-        if value.type == TEXT and form is not None:
-            try:
-                type_, moment = literal(form, value.raw, "")
-            except ValueError:
-                return value  # told with the types
-            return nodes.Constant(type_, value.start, value.end, moment)
-        return value
 
     # -- conditions
     def condition(self, node: tree.Node) -> nodes.Expression:
         bound = self.bind(node)
         if bound.type.kind not in (Kind.BOOLEAN, Kind.NULL):
-            raise self.wrong(
-                f"a condition is needed here, {self.written(node)[:40]} is {bound.type}",
+            raise self.sql.wrong(
+                f"a condition is needed here, {self.sql.written(node)[:40]} is {bound.type}",
                 node,
                 hint="compare it: … = …, … IS NOT NULL",
             )
-        return self.widen(bound, BOOLEAN)
+        return widen(bound, BOOLEAN)
 
     def logic(self, node: tree.Logic) -> nodes.Expression:
         operands = tuple(self.condition(operand) for operand in node.operands)
@@ -188,7 +168,7 @@ class _Binder:
     def in_list(self, node: tree.In) -> nodes.Expression:
         if isinstance(node.operand, tree.Row):
             # (a, b) IN ((1, 2), …) is (a, b) = (1, 2) OR …
-            equal = tuple(self.bind(_compared("=", node.operand, item)) for item in node.items)
+            equal = tuple(self.bind(compared("=", node.operand, item)) for item in node.items)
             either = (
                 equal[0]
                 if len(equal) == 1
@@ -196,135 +176,67 @@ class _Binder:
             )
             return self.negate_if(node.negated, either)
         parts = [node.operand, *node.items]
-        operand, *items = self.alike([self.bind(part) for part in parts], parts, "IN")
+        operand, *items = self.coercion.alike([self.bind(part) for part in parts], parts, "IN")
         result = nodes.InList(BOOLEAN, node.start, node.end, operand, tuple(items))
         return self.negate_if(node.negated, result)
 
     def in_query(self, node: tree.InQuery) -> nodes.Expression:
         if self.scope.given.members is None:
-            raise self.wrong("a subquery cannot be asked here", node.query)
+            raise self.sql.wrong("a subquery cannot be asked here", node.query)
         operand = self.bind(node.operand)
-        kind, values, has_null = self.scope.given.members(node.query, self.text)
+        kind, values, has_null = self.scope.given.members(node.query, self.sql.text)
         both = common(operand.type, kind)
         if both is None:
             write = (
-                f"CAST({self.written(node.operand)[:60]} AS {kind})"
+                f"CAST({self.sql.written(node.operand)[:60]} AS {kind})"
                 if operand.type == TEXT
-                else f"CAST({self.written(node.operand)[:60]} AS TEXT)"
+                else f"CAST({self.sql.written(node.operand)[:60]} AS TEXT)"
             )
-            raise self.wrong(
+            raise self.sql.wrong(
                 f"IN cannot mix {operand.type} and {kind} of the subquery",
                 node,
                 hint=f"write {write}",
             )
         both = TEXT if both.kind is Kind.NULL else both
         result = nodes.InSubquery(
-            BOOLEAN,
-            node.start,
-            node.end,
-            self.widen(operand, both),
-            values.cast(both.arrow),
-            has_null,
+            BOOLEAN, node.start, node.end, widen(operand, both), values.cast(both.arrow), has_null
         )
         return self.negate_if(node.negated, result)
 
     def aggregate(self, node: tree.Aggregate) -> nodes.Expression:
         kind = "looks at many rows" if node.over is not None else "tells of many rows"
-        raise self.wrong(
+        raise self.sql.wrong(
             f"{node.name.upper()} {kind}, this expression is about one",
             node,
             hint="gravel check and gravel query take aggregates, and a plan's step query",
         )
 
     def subquery(self, node: tree.Exists | tree.Scalar) -> nodes.Expression:
-        raise self.wrong(
+        raise self.sql.wrong(
             "a subquery of this kind belongs in a query",
             node,
             hint="gravel query takes it, and a plan's step query",
         )
 
     def row(self, node: tree.Row) -> nodes.Expression:
-        raise self.wrong("several values where one is needed", node)
+        raise self.sql.wrong("several values where one is needed", node)
 
     def rows_compared(self, node: tree.Call) -> nodes.Expression:
-        """(a, b) = (c, d) value by value; (a, b) < (c, d) by the first that differ."""
         left, right = node.arguments
         for item, other in ((left, right), (right, left)):
             if not isinstance(item, tree.Row):
-                raise self.wrong("a row of values is compared with a row of as many", item)
+                raise self.sql.wrong("a row of values is compared with a row of as many", item)
             if isinstance(other, tree.Row) and len(item.items) != len(other.items):
-                raise self.wrong(f"{len(item.items)} values beside {len(other.items)}", other)
+                raise self.sql.wrong(f"{len(item.items)} values beside {len(other.items)}", other)
         assert isinstance(left, tree.Row)
         assert isinstance(right, tree.Row)
-        return self.bind(
-            _rows_compared(node.name, list(zip(left.items, right.items, strict=True)), node)
-        )
-
-    def overlaps(self, node: tree.Call) -> nodes.Expression:
-        """Two spans of time, each from its earlier end (the other is not part of it unless both are
-        one) to a moment or for an interval."""
-        index = (node.start, node.end)
-        spans = []
-        for first, second in (node.arguments[:2], node.arguments[2:]):
-            if self.bind(second).type.kind is Kind.INTERVAL:
-                second = tree.Call(*index, "+", (first, second), node.start, True)
-            earlier = tree.Call(*index, "<=", (first, second), node.start, True)
-            known = tree.Is(*index, second, "NULL", True)
-            # A NULL end leaves the other as the beginning.
-            begin = tree.Case(
-                *index,
-                None,
-                (
-                    (earlier, first),
-                    (tree.Call(*index, ">", (first, second), node.start, True), second),
-                    (tree.Is(*index, first, "NULL", True), first),
-                    (known, second),
-                ),
-                None,
-            )
-            end = tree.Case(
-                *index,
-                None,
-                (
-                    (earlier, second),
-                    (tree.Call(*index, ">", (first, second), node.start, True), first),
-                ),
-                None,
-            )
-            spans.append((begin, end))
-        (s1, e1), (s2, e2) = spans
-
-        def test(sign: str, x: tree.Node, y: tree.Node) -> tree.Node:
-            return tree.Call(*index, sign, (x, y), node.start, True)
-
-        def both(*parts: tree.Node) -> tree.Node:
-            return tree.Logic(*index, "AND", parts)
-
-        # ISO/IEC 9075-2, <overlaps predicate>.
-        result = tree.Logic(
-            *index,
-            "OR",
-            (
-                both(
-                    test(">", s1, s2),
-                    tree.Not(*index, both(test(">=", s1, e2), test(">=", e1, e2))),
-                ),
-                both(
-                    test(">", s2, s1),
-                    tree.Not(*index, both(test(">=", s2, e1), test(">=", e2, e1))),
-                ),
-                both(
-                    test("=", s1, s2),
-                    tree.Logic(*index, "OR", (test("<>", e1, e2), test("=", e1, e2))),
-                ),
-            ),
-        )
-        return self.bind(result)
+        pairs = list(zip(left.items, right.items, strict=True))
+        return self.bind(rows_compared(node.name, pairs, node))
 
     def between(self, node: tree.Between) -> nodes.Expression:
         if isinstance(node.operand, tree.Row):
             both = tuple(
-                self.bind(_compared(sign, node.operand, end))
+                self.bind(compared(sign, node.operand, end))
                 for sign, end in ((">=", node.low), ("<=", node.high))
             )
             return self.negate_if(
@@ -339,7 +251,9 @@ class _Binder:
                 node.negated, nodes.BooleanOp(BOOLEAN, node.start, node.end, False, ways)
             )
         parts = [node.operand, node.low, node.high]
-        operand, low, high = self.alike([self.bind(part) for part in parts], parts, "BETWEEN")
+        operand, low, high = self.coercion.alike(
+            [self.bind(part) for part in parts], parts, "BETWEEN"
+        )
         entries = catalogue()
         index = (node.start, node.end)
         pair = (
@@ -372,7 +286,7 @@ class _Binder:
         parts = [result for _, result in node.branches] + (
             [node.otherwise] if node.otherwise else []
         )
-        results = self.alike([self.bind(part) for part in parts], parts, "CASE")
+        results = self.coercion.alike([self.bind(part) for part in parts], parts, "CASE")
         null = nodes.Constant(results[0].type, node.end, node.end, None)
         otherwise = results.pop() if node.otherwise else null
         branches = tuple(zip(conditions, results, strict=True))
@@ -387,11 +301,11 @@ class _Binder:
             target = self.formatted(node, node.format, operand.type, target)
         if not possible(operand.type, target.type):
             hint = (
-                f"write {self.written(node.operand)[:40]} <> 0"
+                f"write {self.sql.written(node.operand)[:40]} <> 0"
                 if (operand.type, target.type) == (INTEGER, BOOLEAN)
                 else ""
             )
-            raise self.wrong(f"{operand.type} cannot be cast to {target.type}", node, hint=hint)
+            raise self.sql.wrong(f"{operand.type} cannot be cast to {target.type}", node, hint=hint)
         kind = BOOLEAN if node.function == "FITS" else target.type
         return nodes.BoundCast(kind, node.start, node.end, operand, target, node.function)
 
@@ -401,22 +315,22 @@ class _Binder:
         moments = (Kind.DATE, Kind.TIME, Kind.TIMESTAMP)
         reads = target.type.kind in moments and source.kind in (Kind.TEXT, Kind.NULL)
         if not reads and not (target.type == TEXT and source.kind in (*moments, Kind.ZONED)):
-            raise self.wrong(
+            raise self.sql.wrong(
                 "FORMAT is for casts between a text and a DATE, TIME or TIMESTAMP", node
             )
         try:
             parts = template(form.text, target.type.kind if reads else source.kind)
         except ValueError as error:
-            raise self.wrong(str(error), form) from None
+            raise self.sql.wrong(str(error), form) from None
         if reads and (lack := complete(parts, target.type.kind)):
-            raise self.wrong(lack, form)
+            raise self.sql.wrong(lack, form)
         return replace(target, format=form.text)
 
     def target(self, node: tree.TypeName) -> Target:
         try:
             return target(node.words, node.numbers)
         except ValueError as error:
-            raise self.wrong(str(error), node, hint=type_hint(" ".join(node.words))) from None
+            raise self.sql.wrong(str(error), node, hint=type_hint(" ".join(node.words))) from None
 
     def call(self, node: tree.Call) -> nodes.Expression:
         if node.name == "CURRENT_DATE":
@@ -441,18 +355,20 @@ class _Binder:
                 raise self.row(row)  # type: ignore[misc]
             return self.rows_compared(node)
         if node.name == "OVERLAPS" and node.operator:
-            return self.overlaps(node)
+            return self.bind(
+                overlaps(node, lambda item: self.bind(item).type.kind is Kind.INTERVAL)
+            )
         if node.operator and len(node.arguments) == 1:
             if node.name == "+":
                 return self.unary_plus(node)
             node = tree.Call(node.start, node.end, "NEGATE", node.arguments, node.name_end, True)
         entry = find(node.name)
         if entry is None:
-            raise unknown_function(node, self.text)
+            raise unknown_function(node, self.sql.text)
         if entry.family in ("aggregates", "windows"):
             raise self.many_rows(node)
         if entry.kernel is None and entry.name in ("CASE", "CAST", "FITS", "CAST_OR_NULL"):
-            raise self.wrong(
+            raise self.sql.wrong(
                 f"{entry.name} has a syntax of its own",
                 node,
                 hint=f"see gravel functions {entry.name}",
@@ -461,7 +377,7 @@ class _Binder:
             (item for item in entry.signatures if item.accepts(len(node.arguments))), None
         )
         if signature is None:
-            raise self.wrong(
+            raise self.sql.wrong(
                 f"{entry.name} does not take {_arguments(len(node.arguments))}",
                 node,
                 hint=" or ".join(item.text for item in entry.signatures),
@@ -470,8 +386,7 @@ class _Binder:
         if node.name in ("+", "-") and any(item.type.kind in _MOMENTS for item in bound):
             # A NULL beside a date stands for an interval.
             bound = [
-                self.widen(item, INTERVAL) if item.type.kind is Kind.NULL else item
-                for item in bound
+                widen(item, INTERVAL) if item.type.kind is Kind.NULL else item for item in bound
             ]
             entry = catalogue()[f"{node.name} of dates"]
             return self.made(node, entry, entry.signatures[0], bound)
@@ -499,19 +414,21 @@ class _Binder:
             for argument in arguments
         ]
         if entry.check and (fault := entry.check(values)):
-            raise self.wrong(fault, node)
+            raise self.sql.wrong(fault, node)
         if entry.result_type:
             try:
                 kind = entry.result_type([argument.type for argument in arguments], values)
             except ValueError as error:
-                raise self.wrong(str(error), node) from None
+                raise self.sql.wrong(str(error), node) from None
             return nodes.BoundCall(kind, *index, entry, tuple(arguments))
-        kind = shared[0] if signature.result == "T" else _NAMED_TYPES[signature.result]
+        kind = shared[0] if signature.result == "T" else NAMED_TYPES[signature.result]
         return nodes.BoundCall(kind, *index, entry, tuple(arguments))
 
     def unary_plus(self, node: tree.Call) -> nodes.Expression:
         operand = self.bind(node.arguments[0])
-        return self.fitted(operand, node.arguments[0], FunctionParameter("x", "NUMBER"), "+")
+        return self.coercion.fitted(
+            operand, node.arguments[0], FunctionParameter("x", "NUMBER"), "+"
+        )
 
     def many_rows(self, node: tree.Call) -> Diagnostic:
         name = node.name.upper()
@@ -521,7 +438,11 @@ class _Binder:
             else f"see gravel functions {name}"
         )
         return Diagnostic(
-            f"{name} is not a function of one row", self.text, node.start, node.name_end, hint=hint
+            f"{name} is not a function of one row",
+            self.sql.text,
+            node.start,
+            node.name_end,
+            hint=hint,
         )
 
     def arguments(
@@ -536,7 +457,9 @@ class _Binder:
         # widened together.
         shared = [index for index, parameter in enumerate(kinds) if parameter.kind == "T"]
         alike = (
-            self.alike([bound[i] for i in shared], [node.arguments[i] for i in shared], entry.name)
+            self.coercion.alike(
+                [bound[i] for i in shared], [node.arguments[i] for i in shared], entry.name
+            )
             if shared
             else []
         )
@@ -544,117 +467,12 @@ class _Binder:
             (
                 alike[shared.index(index)]
                 if parameter.kind == "T"
-                else self.fitted(bound[index], node.arguments[index], parameter, entry.name)
+                else self.coercion.fitted(
+                    bound[index], node.arguments[index], parameter, entry.name
+                )
             )
             for index, parameter in enumerate(kinds)
         ]
-
-    def fitted(
-        self,
-        argument: nodes.Expression,
-        node: tree.Node,
-        parameter: FunctionParameter,
-        function: str,
-    ) -> nodes.Expression:
-        """The argument as the parameter wants it, or a diagnostic with the CAST to write."""
-        wanted = parameter.kind
-        if wanted in _NAMED_TYPES:
-            argument = self.beside(argument, _NAMED_TYPES[wanted])
-        kind = argument.type
-        if wanted == "ANY":
-            return self.widen(argument, TEXT) if kind.kind is Kind.NULL else argument
-        if wanted == "ARRAY":
-            if kind.kind is Kind.ARRAY:
-                return argument
-            if kind.kind is Kind.NULL:
-                return self.widen(argument, Type(Kind.ARRAY, item=TEXT))
-            raise self.wrong(
-                f"{function} takes an array, {self.written(node)[:40]} is {kind}",
-                node,
-                hint="LIST_ITEMS(x, ';') makes one, or CAST(x AS TEXT ARRAY) of JSON text",
-            )
-        if wanted == "AS TEXT":
-            return (
-                argument
-                if kind == TEXT
-                else nodes.BoundCast(
-                    TEXT, argument.start, argument.end, argument, Target(TEXT), implicit=True
-                )
-            )
-        if wanted == "NUMBER":
-            if kind.kind in NUMBERS:
-                return argument
-            if kind.kind is Kind.NULL:
-                return self.widen(argument, INTEGER)
-            to = "DECIMAL"
-        else:
-            named = _NAMED_TYPES[wanted]
-            if kind == named or kind.kind is Kind.NULL or common(kind, named) == named:
-                return self.widen(argument, named)
-            to = wanted
-        hint = (
-            f"write CAST({self.written(node)[:60]} AS {to})"
-            if kind.kind in (Kind.TEXT, *NUMBERS) or to == "TEXT"
-            else ""
-        )
-        wish = "a number" if wanted == "NUMBER" else wanted
-        problem = self.wrong(
-            f"{function} takes {wish}, {self.written(node)[:40]} is {kind}", node, hint=hint
-        )
-        if kind == TEXT and hint:
-            problem.fix = (
-                argument,
-                target(("DECIMAL",), ()) if to == "DECIMAL" else Target(_NAMED_TYPES[to]),
-            )
-        raise problem
-
-    def alike(
-        self, bound: list[nodes.Expression], parts: list[tree.Node], where: str
-    ) -> list[nodes.Expression]:
-        """All widened to their common type, or a diagnostic at the first that has none with those
-        before it."""
-        known = {item.type for item in bound if getattr(item, "raw", None) is None}
-        if len(known) == 1:
-            bound = [self.beside(item, next(iter(known))) for item in bound]
-        kind = bound[0].type
-        for other, part in zip(bound[1:], parts[1:], strict=True):
-            both = common(kind, other.type)
-            if both is None:
-                raise self.unlike(kind, other, parts[0], part, where)
-            kind = both
-        if kind.kind is Kind.NULL:
-            kind = TEXT
-        return [self.widen(item, kind) for item in bound]
-
-    def unlike(
-        self, kind: Type, other: nodes.Expression, first: tree.Node, part: tree.Node, where: str
-    ) -> Diagnostic:
-        text, value, wanted = (
-            (part, first, kind) if other.type == TEXT else (first, part, other.type)
-        )
-        hint = ""
-        if TEXT in (kind, other.type):
-            written = self.written(text)
-            if isinstance(text, tree.Literal) and wanted.kind in (Kind.DATE, Kind.TIMESTAMP):
-                hint = f"write {wanted.kind.value} {written}"
-            else:
-                hint = (
-                    f"write CAST({written[:60]} AS {wanted}), or CAST({self.written(value)[:60]} AS"
-                    " TEXT) beside a text"
-                )
-        problem = self.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
-        if hint and kind == TEXT:
-            problem.fix = (self.bind(first), Target(wanted))
-        elif hint:
-            problem.fix = (other, Target(wanted))
-        return problem
-
-    def widen(self, bound: nodes.Expression, to: Type) -> nodes.Expression:
-        if bound.type == to:
-            return bound
-        if isinstance(bound, nodes.Constant) and bound.value is None:
-            return nodes.Constant(to, bound.start, bound.end, None)
-        return nodes.BoundCast(to, bound.start, bound.end, bound, Target(to), implicit=True)
 
 
 _RULES: dict[type, Callable[[_Binder, Any], nodes.Expression]] = {
@@ -670,46 +488,11 @@ _RULES: dict[type, Callable[[_Binder, Any], nodes.Expression]] = {
 }  # fmt: skip
 
 _MOMENTS = (Kind.DATE, Kind.TIMESTAMP, Kind.ZONED, Kind.INTERVAL)
-_NAMED_TYPES = {
-    "TEXT": TEXT,
-    "INTEGER": INTEGER,
-    "BOOLEAN": BOOLEAN,
-    "DATE": DATE,
-    "DOUBLE": DOUBLE,
-    "TIMESTAMP": TIMESTAMP,
-}
 _MOMENT_HINTS = {
     "date": "write DATE '2024-05-31'",
     "timestamp": "write TIMESTAMP '2024-05-31 14:30:00'",
     "time": "write TIME '14:30:00'",
 }
-
-
-def _compared(sign: str, left: tree.Node, right: tree.Node) -> tree.Call:
-    return tree.Call(left.start, right.end, sign, (left, right), left.start, True)
-
-
-def _rows_compared(
-    sign: str, pairs: list[tuple[tree.Node, tree.Node]], node: tree.Call
-) -> tree.Node:
-    index = (node.start, node.end)
-    if sign in ("=", "<>", "IS DISTINCT FROM"):
-        parts = tuple(tree.Call(*index, sign, pair, node.start, True) for pair in pairs)
-        return (
-            parts[0]
-            if len(parts) == 1
-            else tree.Logic(*index, "AND" if sign == "=" else "OR", parts)
-        )
-    (a, b), *rest = pairs
-    if not rest:
-        return tree.Call(*index, sign, (a, b), node.start, True)
-    first = tree.Call(*index, sign.rstrip("="), (a, b), node.start, True)
-    tied = tree.Logic(
-        *index,
-        "AND",
-        (tree.Call(*index, "=", (a, b), node.start, True), _rows_compared(sign, rest, node)),
-    )
-    return tree.Logic(*index, "OR", (first, tied))
 
 
 def _arguments(count: int) -> str:

@@ -1,4 +1,5 @@
-"""Rows of a table that are none of its data: further lines of header, and totals."""
+"""Rows of a table that are none of its data: further lines of header, totals, and what stands below
+it."""
 
 from __future__ import annotations
 
@@ -13,7 +14,8 @@ from gravel.profiling.result import ColumnProfile, StrayRows, ValueRows, ValueSh
 
 _MOST = 5  # rows of a kind that are looked at as a whole
 _LEAST = 4  # rows below which no row is unlike the others
-_DECIMALS = 10
+_HALF = 0.5  # the share of header lines that are no others: files of a row each have as many
+_DECIMALS = 10  # more than these are fractions
 _ACCURACY = 1e-9  # of a sum of doubles, as a share of it
 
 Texts = Sequence[Mapping[int, str | None]]
@@ -48,8 +50,10 @@ def stray_rows(
     there once."""
     if not columns or columns[0].rows < _LEAST:
         return ()
-    unlike = {place: values for place, column in enumerate(columns) if (values := _unfit(column))}
-    again = _names_again(columns, unlike, texts)
+    unlike = {
+        place: values for place, column in enumerate(columns) if (values := _unfit(column, FEW))
+    }
+    again = _names_again(columns, texts)
     second = None if again and again.values[0].row == 1 else _second_header(columns, unlike, texts)
     results = [item for item in (again, second) if item is not None]
     results += (
@@ -95,13 +99,14 @@ def _decimals(column: ColumnProfile) -> str:
     return f"DECIMAL(38,{scale})" if every and scale <= _DECIMALS else "DOUBLE PRECISION"
 
 
-def _unfit(column: ColumnProfile) -> tuple[ValueRows, ...]:
-    """The few values that do not fit the type of all others, words for nothing apart."""
+def _unfit(column: ColumnProfile, most: float) -> tuple[ValueRows, ...]:
+    """The values that do not fit the type of all others, words for nothing apart, where they are
+    two rows or at most such a share."""
     best = best_fit(column.fits) if column.type == TEXT else None
     if best is None:
         return ()
     said = best.known - column.empty - column.blank - unfit_words(column, best)
-    if best.rows == said or said - best.rows > max(2, FEW * said):
+    if best.rows == said or said - best.rows > max(2, most * said):
         return ()
     nothing = {word.value for word in column.placeholders}
     return tuple(
@@ -109,14 +114,11 @@ def _unfit(column: ColumnProfile) -> tuple[ValueRows, ...]:
     )
 
 
-def _names_again(
-    columns: Sequence[ColumnProfile], unlike: Mapping[int, Sequence[ValueRows]], texts: Texts
-) -> StrayRows | None:
+def _names_again(columns: Sequence[ColumnProfile], texts: Texts) -> StrayRows | None:
     """The header within the table: columns of numbers or days that hold their own names."""
-    for place, values in unlike.items():
-        name = columns[place].name
-        for item in values:
-            if not _is_name(item.value, name):
+    for own in columns:
+        for item in _unfit(own, _HALF):
+            if not _is_name(item.value, own.name):
                 continue
             cells = [column_texts.get(item.row) for column_texts in texts]
             names = [
@@ -125,7 +127,7 @@ def _names_again(
                 if cell is not None
             ]
             if sum(names) * 2 > len(names) > 1:
-                return StrayRows("header", name, (item,), (item.value,))
+                return StrayRows("header", own.name, (item,), (item.value,))
     return None
 
 

@@ -1,0 +1,170 @@
+"""Types made alike: what an expression is widened to, and the mistakes and casts that are told."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from msgspec import Struct
+
+from gravel.language import nodes, tree
+from gravel.language.diagnostics import Diagnostic
+from gravel.language.functions.catalogue import FunctionParameter
+from gravel.language.literals import literal
+from gravel.language.sql_text import SqlText
+from gravel.language.type_names import target
+from gravel.language.types import (
+    BOOLEAN,
+    DATE,
+    DOUBLE,
+    INTEGER,
+    NUMBERS,
+    TEXT,
+    TIMESTAMP,
+    Kind,
+    Target,
+    Type,
+    common,
+)
+
+NAMED_TYPES = {
+    "TEXT": TEXT,
+    "INTEGER": INTEGER,
+    "BOOLEAN": BOOLEAN,
+    "DATE": DATE,
+    "DOUBLE": DOUBLE,
+    "TIMESTAMP": TIMESTAMP,
+}
+
+
+class Coercion(Struct, frozen=True):
+    """Widens the expressions of a text; `bind` is how a node becomes one."""
+
+    sql: SqlText
+    bind: Callable[[tree.Node], nodes.Expression]
+
+    def beside(self, value: nodes.Expression, kind: Type) -> nodes.Expression:
+        """A parameter without quotes as what it is beside: the text that it is written as, or the
+        day or time that it says."""
+        if not isinstance(value, nodes.Constant) or value.raw is None or value.type == kind:
+            return value
+        if kind == TEXT:
+            return nodes.Constant(TEXT, value.start, value.end, value.raw)
+        form = {Kind.DATE: "date", Kind.TIMESTAMP: "timestamp", Kind.TIME: "time"}.get(kind.kind)
+        if value.type == TEXT and form is not None:
+            try:
+                type_, moment = literal(form, value.raw, "")
+            except ValueError:
+                return value  # told with the types
+            return nodes.Constant(type_, value.start, value.end, moment)
+        return value
+
+    def fitted(
+        self,
+        argument: nodes.Expression,
+        node: tree.Node,
+        parameter: FunctionParameter,
+        function: str,
+    ) -> nodes.Expression:
+        """The argument as the parameter wants it, or a diagnostic with the CAST to write."""
+        wanted = parameter.kind
+        if wanted in NAMED_TYPES:
+            argument = self.beside(argument, NAMED_TYPES[wanted])
+        kind = argument.type
+        if wanted == "ANY":
+            return widen(argument, TEXT) if kind.kind is Kind.NULL else argument
+        if wanted == "ARRAY":
+            if kind.kind is Kind.ARRAY:
+                return argument
+            if kind.kind is Kind.NULL:
+                return widen(argument, Type(Kind.ARRAY, item=TEXT))
+            raise self.sql.wrong(
+                f"{function} takes an array, {self.sql.written(node)[:40]} is {kind}",
+                node,
+                hint="LIST_ITEMS(x, ';') makes one, or CAST(x AS TEXT ARRAY) of JSON text",
+            )
+        if wanted == "AS TEXT":
+            return (
+                argument
+                if kind == TEXT
+                else nodes.BoundCast(
+                    TEXT, argument.start, argument.end, argument, Target(TEXT), implicit=True
+                )
+            )
+        if wanted == "NUMBER":
+            if kind.kind in NUMBERS:
+                return argument
+            if kind.kind is Kind.NULL:
+                return widen(argument, INTEGER)
+            to = "DECIMAL"
+        else:
+            named = NAMED_TYPES[wanted]
+            if kind == named or kind.kind is Kind.NULL or common(kind, named) == named:
+                return widen(argument, named)
+            to = wanted
+        hint = (
+            f"write CAST({self.sql.written(node)[:60]} AS {to})"
+            if kind.kind in (Kind.TEXT, *NUMBERS) or to == "TEXT"
+            else ""
+        )
+        wish = "a number" if wanted == "NUMBER" else wanted
+        problem = self.sql.wrong(
+            f"{function} takes {wish}, {self.sql.written(node)[:40]} is {kind}", node, hint=hint
+        )
+        if kind == TEXT and hint:
+            problem.fix = (
+                argument,
+                target(("DECIMAL",), ()) if to == "DECIMAL" else Target(NAMED_TYPES[to]),
+            )
+        raise problem
+
+    def alike(
+        self, bound: list[nodes.Expression], parts: list[tree.Node], where: str
+    ) -> list[nodes.Expression]:
+        """All widened to their common type, or a diagnostic at the first that has none with those
+        before it."""
+        known = {item.type for item in bound if getattr(item, "raw", None) is None}
+        if len(known) == 1:
+            bound = [self.beside(item, next(iter(known))) for item in bound]
+        kind = bound[0].type
+        for other, part in zip(bound[1:], parts[1:], strict=True):
+            both = common(kind, other.type)
+            if both is None:
+                raise self.unlike(kind, other, parts[0], part, where)
+            kind = both
+        if kind.kind is Kind.NULL:
+            kind = TEXT
+        return [widen(item, kind) for item in bound]
+
+    def unlike(
+        self, kind: Type, other: nodes.Expression, first: tree.Node, part: tree.Node, where: str
+    ) -> Diagnostic:
+        """The mistake of two types that have none in common."""
+        text, value, wanted = (
+            (part, first, kind) if other.type == TEXT else (first, part, other.type)
+        )
+        hint = ""
+        if TEXT in (kind, other.type):
+            written = self.sql.written(text)
+            if isinstance(text, tree.Literal) and wanted.kind in (Kind.DATE, Kind.TIMESTAMP):
+                hint = f"write {wanted.kind.value} {written}"
+            else:
+                other_text = self.sql.written(value)[:60]
+                hint = (
+                    f"write CAST({written[:60]} AS {wanted}), or CAST({other_text} AS TEXT) beside"
+                    " a text"
+                )
+        problem = self.sql.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
+        if hint and kind == TEXT:
+            problem.fix = (self.bind(first), Target(wanted))
+        elif hint:
+            problem.fix = (other, Target(wanted))
+        return problem
+
+
+def widen(bound: nodes.Expression, to: Type) -> nodes.Expression:
+    """An expression as one of a wider type."""
+    if bound.type == to:
+        return bound
+    if isinstance(bound, nodes.Constant) and bound.value is None:
+        return nodes.Constant(to, bound.start, bound.end, None)
+    return nodes.BoundCast(to, bound.start, bound.end, bound, Target(to), implicit=True)
