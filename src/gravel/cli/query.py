@@ -39,6 +39,7 @@ with lazily():
     from gravel.querying import session as sessions
     from gravel.render import query as render_query
     from gravel.render import screen
+    from gravel.sinks import arrow
     from gravel.sources import opening
     from gravel.stores import sql
 
@@ -126,7 +127,10 @@ def query(
     references, readings = _tables(table, folder)
     session = sessions.Session(
         context.QueryContext(
-            given=given_by(param, today), references=references, readings=readings
+            given=given_by(param, today),
+            references=references,
+            readings=readings,
+            as_stored=write is not None and arrow.keeps_arrow(Path(write)),
         ),
         account.Account(errors.ErrorPolicy[on_error.name.upper()], room),
     )
@@ -186,7 +190,7 @@ def _write(target: str, result: Relation, session: Session, replace: bool, color
         raise CallProblem(
             f"the query reads {target}, so it is not written over", hint="name another file"
         )
-    result_file.write(Path(target), named, replace)
+    result_file.write(Path(target), named, replace, session.tables.kept)
     return target
 
 

@@ -31,6 +31,8 @@ class QueryContext(Struct):
     list_items: ListItems = field(default_factory=dict)
     withs: dict[str, Relation] = field(default_factory=dict)  # named queries, as they stand
     with_null: set[int] = field(default_factory=set)  # subqueries, by identity, that have a NULL
+    # whether columns that stand as they are in a result go where they can stay as they are kept
+    as_stored: bool = False
 
     def wrong(self, message: str, node: tree.Node, hint: str = "") -> Diagnostic:
         return Diagnostic(message, self.text, node.start, node.end, hint=hint)

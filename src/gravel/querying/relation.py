@@ -125,8 +125,8 @@ class Relation(Struct, frozen=True):
     # none there.
     alone: tuple[tuple[frozenset[int], np.ndarray], ...] = ()
     origin: np.ndarray | None = (
-        # for each row the row of a plan's table that it comes from, -1 for none; None: no such
-        # table
+        # for each row the row that it comes from of a plan's table, or of the one that columns are
+        # kept of, -1 for none; None: no such table
         None
     )
     plain: tuple[str | None, ...] = ()  # the columns of that table that these are as they stand

@@ -3,14 +3,18 @@ before it stands."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from functools import partial
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
-from gravel.engine.arrow_values import of_type, text_of
+from gravel.engine.arrow_values import has_type, of_type, plain_type, text_of, type_of
 from gravel.engine.memory import give_back_freed_blocks
+from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.casts import to_text
 from gravel.language.types import Kind, Type
 from gravel.ledger import fingerprint
@@ -20,7 +24,7 @@ from gravel.sinks import arrow, csv, files
 from gravel.sinks.atomic_file import Output, is_stream, private_folder
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.read_options import ReadOptions
-from gravel.sources.source import scan
+from gravel.sources.source import Batch, Source, scan
 from gravel.stores.sql import open_database, parted
 from gravel.stores.sql.new_table import fill
 from gravel.stores.sql.transaction import masked
@@ -49,9 +53,10 @@ def texts(relation: Relation, most: int | None = None) -> list[list[str | None]]
     ]
 
 
-def write(target: Path, relation: Relation, replace: bool) -> None:
+def write(target: Path, relation: Relation, replace: bool, kept: Source | None = None) -> None:
     """Write a result to a file whose kind its ending tells; it is read back and counted before it
-    stands there. Raises CallProblem, TableProblem."""
+    stands there. `kept`: the table that the result's columns may stay as they are kept in. Raises
+    CallProblem, TableProblem."""
     if not files.known(target) and not is_stream(target):
         raise CallProblem(
             f"{target} cannot be written: its ending is not known",
@@ -59,7 +64,7 @@ def write(target: Path, relation: Relation, replace: bool) -> None:
         )
     files.may_write(target, replace)
     if arrow.keeps_arrow(target):
-        _write_typed(target, relation)
+        _write_typed(target, relation, _stored_columns(relation, kept))
         return
     plain = files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
     sign = "\t" if files.ending(target).startswith(".tsv") else ","
@@ -156,15 +161,61 @@ def _spooled(relation: Relation, output: Output, delimiter: str) -> CsvSource:
     return CsvSource(output.path, output.name, ReadOptions(delimiter, own=True))
 
 
-def _write_typed(target: Path, relation: Relation) -> None:
+class _StoredColumn(Struct, frozen=True):
+    """A column as its store keeps it: its type, and its values where the language has no type for
+    them."""
+
+    type: pa.DataType
+    values: pa.Array | None
+
+    def part(self, values: pa.Array, rows: np.ndarray) -> pa.Array:
+        """Some rows (below 0: NULL), of which the language has these values."""
+        if self.values is None:
+            return values.cast(plain_type(self.type))
+        return self.values.take(to_arrow(np.maximum(rows, 0), mask=rows < 0))
+
+
+def _stored_columns(relation: Relation, kept: Source | None) -> dict[int, _StoredColumn]:
+    """By place the columns of a result that stand as they are in a table."""
+    if kept is None or relation.origin is None or not relation.count:
+        return {}
+    results = {}
+    for place, name in enumerate(relation.plains):
+        if name is None:
+            continue
+        index = kept.columns.index(name)
+        arrow = kept.fields[index].type
+        kind = relation.types[place]
+        if kind == type_of(arrow) and has_type(arrow) and _casts(kind.arrow, plain_type(arrow)):
+            results[place] = _StoredColumn(arrow, None)
+        else:
+            parts = list(scan(kept, partial(_column, index), [index]))
+            results[place] = _StoredColumn(arrow, pa.concat_arrays(parts))
+    return results
+
+
+def _casts(of: pa.DataType, to: pa.DataType) -> bool:
+    """Whether Arrow has a cast."""
+    try:
+        pa.array([], of).cast(to)
+    except pa.ArrowNotImplementedError:
+        return False
+    return True
+
+
+def _column(index: int, batch: Batch) -> pa.Array:
+    return batch.columns[index]
+
+
+def _write_typed(target: Path, relation: Relation, stored: Mapping[int, _StoredColumn]) -> None:
     """The result as Arrow values in a file that keeps them, read back and compared. Raises
     TableProblem."""
     kinds = [
         kind if kind.kind is Kind.ARRAY else fingerprint.kept_type(kind) for kind in relation.types
     ]
     fields = [
-        pa.field(name, files.arrow_type(kind))
-        for name, kind in zip(relation.names, kinds, strict=True)
+        pa.field(name, stored[index].type if index in stored else files.arrow_type(kinds[index]))
+        for index, name in enumerate(relation.names)
     ]
     arrow.refuse_types(target, fields)
     with private_folder() as folder:
@@ -173,10 +224,15 @@ def _write_typed(target: Path, relation: Relation) -> None:
         try:
             laid = arrow.ArrowRows(fields, rows.write)
             wide = {i for i, field in enumerate(fields) if pa.types.is_decimal256(field.type)}
+            wide -= stored.keys()
             for start in range(0, relation.count, _ROWS):
                 columns = []
                 for index, (kind, own) in enumerate(zip(kinds, relation.types, strict=True)):
                     values = relation.vectors.part(index, start, _ROWS).values
+                    if index in stored and relation.origin is not None:
+                        rows_of = relation.origin[start : start + _ROWS]
+                        columns.append(stored[index].part(values, rows_of))
+                        continue
                     columns.append(
                         text_of(values, own)
                         if pa.types.is_string(files.arrow_type(kind))

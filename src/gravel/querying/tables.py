@@ -37,6 +37,8 @@ class Tables(Struct):
     malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
     read_as: dict[str, dict[str, Any]] = field(default_factory=dict)  # of the tables read
     paths: set[Path] = field(default_factory=set)  # the files that were read
+    # of those that have Arrow values the first: results know its rows and columns, where asked for
+    kept: Source | None = None
     # By reference, and whether that is a name: a subquery asks for its table again and again.
     _opened: dict[tuple[str, bool], Source] = field(default_factory=dict)
     _read: dict[tuple[int, frozenset[int]], Relation] = field(default_factory=dict)  # by a source
@@ -148,7 +150,7 @@ class Tables(Struct):
             "; ".join([*message, *([beside] if beside else [])]),
         )
         blank, columns = ("",) * len(names), Columns(vectors, self.account.store)
-        return Relation(
+        result = Relation(
             names,
             blank,
             tuple(types[i] for i in wanted),
@@ -158,6 +160,10 @@ class Tables(Struct):
             unread=unread,
             stage=stage,
         )
+        if self.context.as_stored and table.fields and self.kept in (None, table):
+            self.kept = table
+            result = replace(result, origin=np.arange(len(rows)), plain=names)
+        return result
 
     def first_rows(self, node: tree.TableReference, where: tree.Node | None, need: int) -> Relation:
         """As much of the beginning of a table as holds so many rows for which a condition is
