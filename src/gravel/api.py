@@ -51,6 +51,7 @@ from gravel.querying.context import QueryContext
 from gravel.querying.members import members_of
 from gravel.querying.relation import Relation, distinct_names
 from gravel.querying.result import outcome_of
+from gravel.querying.result_file import stored_columns
 from gravel.querying.session import Session
 from gravel.render.html import check as check_page
 from gravel.render.html import clean as clean_page
@@ -384,6 +385,7 @@ class QueryResult:
 
     def __init__(self, relation: Relation, session: Session) -> None:
         self._relation, self._session = relation, session
+        self._stored = stored_columns(relation, session.tables.kept)
         self.columns = relation.names
         self.row_count = relation.count
         self.account = tuple(session.account.stages)
@@ -396,9 +398,15 @@ class QueryResult:
         return tuple(map(str, self._relation.types))
 
     def to_arrow(self) -> pa.Table:
-        """The rows as an Arrow table; columns of one name are numbered."""
-        names = distinct_names(self.columns)
-        values = [in_common(vector.values) for vector in self._relation.vectors]
+        """The rows as an Arrow table; columns of one name are numbered. Those that stand as they
+        are in the first table that has Arrow values are as it keeps them."""
+        names, rows, stored = distinct_names(self.columns), self._relation.origin, self._stored
+        values = [
+            in_common(vector.values)
+            if rows is None or place not in stored
+            else laid_out(stored[place].part(vector.values, rows), stored[place].type)
+            for place, vector in enumerate(self._relation.vectors)
+        ]
         return pa.table(dict(zip(names, values, strict=True)))
 
     def rows(self) -> list[tuple[Any, ...]]:
@@ -446,6 +454,7 @@ def query(
         given=_context(params),
         references={name: table.name for name, table in opened.items()},
         opened={name.casefold(): table._here("query") for name, table in opened.items()},
+        as_stored=True,
     )
     room = Store(_memory(memory))
     session = Session(context, Account(policy, room))

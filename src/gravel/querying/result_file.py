@@ -64,7 +64,7 @@ def write(target: Path, relation: Relation, replace: bool, kept: Source | None =
         )
     files.may_write(target, replace)
     if arrow.keeps_arrow(target):
-        _write_typed(target, relation, _stored_columns(relation, kept))
+        _write_typed(target, relation, stored_columns(relation, kept))
         return
     plain = files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
     sign = "\t" if files.ending(target).startswith(".tsv") else ","
@@ -161,7 +161,7 @@ def _spooled(relation: Relation, output: Output, delimiter: str) -> CsvSource:
     return CsvSource(output.path, output.name, ReadOptions(delimiter, own=True))
 
 
-class _StoredColumn(Struct, frozen=True):
+class StoredColumn(Struct, frozen=True):
     """A column as its store keeps it: its type, and its values where the language has no type for
     them."""
 
@@ -175,22 +175,23 @@ class _StoredColumn(Struct, frozen=True):
         return self.values.take(to_arrow(np.maximum(rows, 0), mask=rows < 0))
 
 
-def _stored_columns(relation: Relation, kept: Source | None) -> dict[int, _StoredColumn]:
+def stored_columns(relation: Relation, kept: Source | None) -> dict[int, StoredColumn]:
     """By place the columns of a result that stand as they are in a table."""
     if kept is None or relation.origin is None or not relation.count:
         return {}
     results = {}
     for place, name in enumerate(relation.plains):
-        if name is None:
+        if name is None or name in kept.texts:
             continue
-        index = kept.columns.index(name)
+        index, kind = kept.columns.index(name), relation.types[place]
         arrow = kept.fields[index].type
-        kind = relation.types[place]
-        if kind == type_of(arrow) and has_type(arrow) and _casts(kind.arrow, plain_type(arrow)):
-            results[place] = _StoredColumn(arrow, None)
+        if kind != type_of(arrow):
+            continue
+        if has_type(arrow) and _casts(kind.arrow, plain_type(arrow)):
+            results[place] = StoredColumn(arrow, None)
         else:
             parts = list(scan(kept, partial(_column, index), [index]))
-            results[place] = _StoredColumn(arrow, pa.concat_arrays(parts))
+            results[place] = StoredColumn(arrow, pa.concat_arrays(parts))
     return results
 
 
@@ -207,7 +208,7 @@ def _column(index: int, batch: Batch) -> pa.Array:
     return batch.columns[index]
 
 
-def _write_typed(target: Path, relation: Relation, stored: Mapping[int, _StoredColumn]) -> None:
+def _write_typed(target: Path, relation: Relation, stored: Mapping[int, StoredColumn]) -> None:
     """The result as Arrow values in a file that keeps them, read back and compared. Raises
     TableProblem."""
     kinds = [
