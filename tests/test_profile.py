@@ -12,6 +12,7 @@ import sqlite3
 import unicodedata
 from collections import Counter
 from datetime import date, datetime, timedelta
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +20,7 @@ import numpy as np
 import openpyxl
 import pyarrow as pa
 import pyarrow.compute as pc
+import pyarrow.parquet as pq
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -727,6 +729,106 @@ def test_rows_that_are_none_of_the_data_are_told_once_and_dropped_by_a_plan(
     }
     write("t.csv", "item,fee\nrope,3.5\nbuoy,4.5\nTotal,8.0\n")
     assert not figures("profile", "t.csv")["findings"]
+
+
+def test_rules_between_columns_tell_the_rows_that_break_them(
+    figures: Any, folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Days in order, their distance, sums and rounded products: counted in all rows, suggested by the first."""
+    dice, rows = random.Random(4), []
+    for at in range(1, 401):
+        begin, nights, rate = (
+            date(2026, 1, 1) + timedelta(dice.randint(0, 99)),
+            dice.randint(1, 20),
+            Decimal(dice.randint(900, 4000)) / 100,
+        )
+        net = (
+            (nights * rate * Decimal("1.005")).quantize(Decimal("0.01"))
+            if at in (380, 390)
+            else nights * rate
+        )
+        spring, summer, autumn = (dice.randint(0, 50) for _ in "abc")
+        year = spring + summer + autumn + (at == 399)
+        rows.append(
+            [
+                at,
+                begin,
+                begin + timedelta(nights * (-1 if at == 7 else 1)),
+                nights,
+                rate,
+                net,
+                Decimal(3),
+                net + 3 + (at == 250),
+                spring,
+                summer,
+                autumn,
+                year,
+                dice.randint(0, 9),
+            ]
+        )
+    rows[20][2] = rows[30][7] = None
+    names = [
+        "id",
+        "begin",
+        "end",
+        "nights",
+        "rate",
+        "net",
+        "tax",
+        "gross",
+        "spring",
+        "summer",
+        "autumn",
+        "year",
+        "crew",
+    ]
+    write(
+        "t.csv",
+        "\n".join(
+            [
+                ",".join(names),
+                *(",".join("" if cell is None else str(cell) for cell in row) for row in rows),
+            ]
+        )
+        + "\n",
+    )
+    pq.write_table(
+        pa.Table.from_pylist([dict(zip(names, row, strict=True)) for row in rows]), "t.parquet"
+    )
+    doubles = [[float(cell) if isinstance(cell, Decimal) else cell for cell in row] for row in rows]
+    pq.write_table(
+        pa.Table.from_pylist([dict(zip(names, row, strict=True)) for row in doubles]),
+        "doubles.parquet",
+    )
+    expected = {
+        ("order", "begin", "end"): 1, ("span", "begin", "end", "nights"): 1, ("sum", "net", "tax", "gross"): 1,
+        ("sum", "spring", "summer", "autumn", "year"): 1, ("product", "nights", "rate", "net"): 2,
+    }  # fmt: skip
+    for block in (1 << 22, 300):
+        monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", block)
+        for name in ("t.csv", "t.parquet", "doubles.parquet"):
+            told = figures("profile", name)
+            rules = {
+                (rule["kind"], *rule["columns"]): (rule["holds"], rule["fails"])
+                for rule in told["rules"]
+            }
+            unknown = {"end": 1, "gross": 1}
+            assert rules == {
+                rule: (400 - fails - sum(unknown.get(name, 0) for name in rule), fails)
+                for rule, fails in expected.items()
+            }
+            broken = [
+                item
+                for item in told["findings"]
+                if item["finding"] in ("arithmetic", "order of days")
+            ]
+            assert sorted(item["rows"] for item in broken) == [1, 1, 1, 1, 2]
+            for item in broken:
+                assert figures(*shlex.split(item["see"])[1:])["matching"] == item["rows"], item
+    # What many rows break is no rule, and neither is what constants or zeros make so.
+    lines = [f"{at},{dice.randint(1, 99)},0,{dice.randint(1, 99)},1" for at in range(100)]
+    write("t.csv", "\n".join(["n,a,zero,b,one", *lines]) + "\n")
+    assert figures("profile", "t.csv")["rules"] == []
 
 
 def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) -> None:

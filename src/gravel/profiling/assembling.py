@@ -27,6 +27,7 @@ from gravel.profiling.result import (
     DependencyException,
     Determined,
     Fit,
+    KeptRule,
     Lengths,
     LetterCaseCounts,
     Orders,
@@ -255,6 +256,16 @@ class Assembly:
             self._repeated_by_chance(),
             frozenset(self.table.binary),
             stray,
+            tuple(
+                KeptRule(
+                    rule.kind,
+                    tuple(names[i] for i in rule.columns),
+                    kept.holds,
+                    kept.fails,
+                    rule.broken,
+                )
+                for rule, kept in zip(self.passes.rules, self.passes.closer.rule_rows, strict=True)
+            ),
         )
 
 

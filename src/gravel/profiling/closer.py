@@ -13,7 +13,9 @@ from gravel.engine.arrow_values import text_of
 from gravel.engine.distinct import Counted, Distinct, Room
 from gravel.engine.hashing import hashes
 from gravel.kernels.arrays import to_arrow
+from gravel.language.types import Type
 from gravel.profiling import forms, lists, relations
+from gravel.profiling.rules import Rule, RuleRows, rule_rows
 from gravel.sources.source import Batch
 
 PAIR, DEPENDENCY = "pair", "dependency"  # the keys of distinct values
@@ -27,12 +29,14 @@ class CloserPartial(Struct, frozen=True):
     lists: dict[int, lists.ListPart]
     forms: dict[tuple[int, str], forms.FormPart]
     distinct: dict[Hashable, Counted]
+    rules: list[RuleRows]
     texts: Texts
 
 
 class CloserState:
     """A closer look at a table so far. `delimiters`: those of columns with lists; `unsaid`: by
-    column the hashes of values that say nothing; `missing`: by column the source rows, ascending,
+    column the hashes of values that say nothing; `rules`: those whose rows are counted, `types` of
+    all columns; `missing`: by column the source rows, ascending,
     whose texts are wanted."""
 
     def __init__(
@@ -42,6 +46,8 @@ class CloserState:
         pairs: Sequence[Pair],
         dependencies: Sequence[Pair],
         unsaid: Mapping[int, np.ndarray],
+        rules: Sequence[Rule],
+        types: Sequence[Type],
         missing: Mapping[int, np.ndarray],
         room: Room,
     ) -> None:
@@ -55,10 +61,13 @@ class CloserState:
         }
         self.distinct: dict[Hashable, Any] = {(PAIR, pair): Distinct(room) for pair in pairs}
         self.distinct |= {(DEPENDENCY, pair): Distinct(room) for pair in dependencies}
+        self.rules, self.types = rules, types
+        self.rule_rows = [RuleRows()] * len(rules)
         self.texts: Texts = {}
 
     def map(self, batch: Batch) -> CloserPartial:
         """See State."""
+        kept = rule_rows(self.rules, self.types, batch)
         batch = batch.texts()
         columns = batch.columns
         related = {i for pair in (*self.pairs, *self.dependencies) for i in pair}
@@ -77,6 +86,7 @@ class CloserState:
             {i: lists.list_part(columns[i], sign) for i, sign in self.delimiters.items()},
             {(i, form): forms.form_part(columns[i], form) for i, form in self.form_states},
             distinct,
+            kept,
             texts_in(self.missing, batch),
         )
 
@@ -88,6 +98,7 @@ class CloserState:
             self.form_states[key].add(form_part)
         for pair, counted in part.distinct.items():
             self.distinct[pair].add(counted)
+        self._count(part.rules)
         self._keep(part.texts)
 
     def merge(self, later: CloserState) -> None:
@@ -96,7 +107,12 @@ class CloserState:
             self.list_parts[index] = self.list_parts[index].merge(list_part)
         for key, state in later.form_states.items():
             self.form_states[key].merge(state)
+        self._count(later.rule_rows)
         self._keep(later.texts)
+
+    def _count(self, more: Sequence[RuleRows]) -> None:
+        pairs = zip(self.rule_rows, more, strict=True)
+        self.rule_rows = [known.merge(other) for known, other in pairs]
 
     def _keep(self, texts: Texts) -> None:
         for index, by_row in texts.items():

@@ -394,6 +394,20 @@ class StrayRows(Figures):
 
 
 @dataclass(frozen=True)
+class KeptRule(Figures):
+    """A rule between columns that the first rows suggest, and how many rows keep it. kind: "order"
+    (the first day is not after the other), "sum" or "product" of all columns but the last, which is
+    the last, "span" (the days from the first column to the second, which is the last). broken: the
+    condition of the rows that do not keep it."""
+
+    kind: str
+    columns: tuple[str, ...]
+    holds: int
+    fails: int
+    broken: Unlisted[str] = ""
+
+
+@dataclass(frozen=True)
 class TableFacts(Figures):
     """What is said of the table as a whole. empty_rows: every column is NULL. repeated_rows: rows
     equal to an earlier one in every column.
@@ -416,6 +430,7 @@ class TableFacts(Figures):
     # columns of bytes: nothing is said of their texts
     binary: Unlisted[frozenset[str]] = frozenset()
     stray: Unlisted[tuple[StrayRows, ...]] = ()
+    rules: tuple[KeptRule, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,7 @@ from gravel.engine.engine import OfBatch, Question
 from gravel.engine.hashing import hashes
 from gravel.engine.sets import distinct_values
 from gravel.language.types import DOUBLE, TEXT, Kind, Type
-from gravel.profiling import forms, lists, relations
+from gravel.profiling import forms, lists, relations, rules
 from gravel.profiling.closer import DEPENDENCY, PAIR, CloserState, texts_in
 from gravel.profiling.findings import stray_rows
 from gravel.profiling.marks import DELIMITERS
@@ -58,6 +58,7 @@ class SecondPass:
         self.lists = {i: sign for i in width if (sign := self._delimiter(i))}
         self.forms = {i: result for i in width if (result := self._forms(i))}
         self._candidates()
+        self.rules = self._likely_rules()
         wanted = {i: self._wanted(i) | {row for row, _ in self.shapes[i].best} for i in width}
         self._deepen(wanted)
         self._look_up(self._exception_rows())
@@ -160,6 +161,21 @@ class SecondPass:
         }
         self.dependencies = relations.likely_dependencies(columns, sample, rows) if rows else []
 
+    def _likely_rules(self) -> list[rules.Rule]:
+        """Rules that the first rows suggest, or those of a sample."""
+        places = rules.columns_of_rules(self.table.columns, self.types)
+        if not places:
+            return []
+        head = not isinstance(self.read_from, Sample)
+        work = OfBatch(partial(rules.first_values, self.types, places, head), places)
+        splits = self.read_from.holding(range(1, rules.HEAD + 1))
+        parts = list(self.engine.map_splits(self.read_from, work, places, splits))
+        values = {
+            place: np.concatenate([np.zeros(0), *(part[place] for part in parts)])
+            for place in places
+        }
+        return rules.likely_rules(self.table.columns, self.types, values)
+
     def _unsaid(self, index: int) -> np.ndarray:
         """Hashes of a column's values that say nothing: '', blank ones and the words for it."""
         result = self.gathered[index]
@@ -210,7 +226,8 @@ class SecondPass:
         """The second pass proper, which looks up texts on its way; where texts are all it is for,
         only the pieces that hold them are read."""
         related = [*self.pairs, *self.dependencies]
-        wanted = sorted({*self.lists, *self.forms, *(i for pair in related for i in pair)})
+        ruled = {i for rule in self.rules for i in rule.columns}
+        wanted = sorted({*self.lists, *self.forms, *ruled, *(i for pair in related for i in pair)})
         missing = self._missing(texts) if wanted else {}
         self.closer = CloserState(
             self.lists,
@@ -218,6 +235,8 @@ class SecondPass:
             self.pairs,
             self.dependencies,
             self.unsaid,
+            self.rules,
+            tuple(self.types[i] for i in range(len(self.types))),
             missing,
             self.first.room,
         )

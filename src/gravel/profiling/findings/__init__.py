@@ -58,6 +58,8 @@ _COST = {
     "spaces": 70,
     "variants": 68,
     "misspelt": 67,
+    "order of days": 66.5,
+    "arithmetic": 66.2,
     "functional dependency": 66,
     "ambiguous dates": 64,
     "another format": 62,

@@ -12,10 +12,12 @@ from gravel.profiling.result import (
     ColumnProfile,
     DependencyException,
     Finding,
+    KeptRule,
     StrayRows,
     TableFacts,
 )
 from gravel.profiling.wording import row_count, shown
+from gravel.words import number_of
 
 
 def table_findings(
@@ -127,6 +129,7 @@ def table_findings(
             f" rows{_exception(result.exceptions)}",
             where,
         )
+    yield from (_rule(rule) for rule in facts.rules if _is_nearly_kept(rule))
     for group in facts.null_together:
         nulls = next(item.nulls for item in columns if item.name == group[0])
         if nulls == facts.empty_rows + _rows_without(group[0], facts.stray):
@@ -139,6 +142,25 @@ def table_findings(
             f"NULL in the same rows: {', '.join(group[:6])}{' …' if len(group) > 6 else ''}",
             " AND ".join(f"{quoted(name)} IS NULL" for name in group),
         )
+
+
+def _is_nearly_kept(rule: KeptRule) -> bool:
+    return 0 < rule.fails <= max(3, _BROKEN * (rule.holds + rule.fails))
+
+
+def _rule(rule: KeptRule) -> Finding:
+    """Rows that break a rule which the others keep."""
+    *others, last = rule.columns
+    usual = f"in the other {number_of(rule.holds)} it is"
+    finding, detail = "order of days", f"{last} is before {others[0]}; {usual} not"
+    if rule.kind != "order":
+        finding, computed = "arithmetic", " * ".join(others)
+        if rule.kind == "sum":
+            computed = " + ".join(others if len(others) < 5 else [*others[:2], "…", others[-1]])
+        elif rule.kind == "span":
+            computed = f"{others[1]} - {others[0]}"
+        detail = f"{last} is not {computed}; {usual}"
+    return Finding(finding, "suspect", last, rule.fails, detail, rule.broken)
 
 
 def _rows_without(column: str, stray: tuple[StrayRows, ...]) -> int:
@@ -190,6 +212,7 @@ def _exception(exceptions: tuple[DependencyException, ...] | None) -> str:
 
 
 _HANDFUL = 0.005
+_BROKEN = 0.02  # the share of rows up to which those that break a rule are exceptions
 _EXCEPTIONS, _EXCEPTION_SHARE, _SUPPORT = 10, 0.001, 3
 
 
