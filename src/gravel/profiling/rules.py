@@ -98,13 +98,12 @@ def likely_rules(
         for place in values
         if place not in days and (scale := _scale(types[place], values[place])) is not None
     }
-    numbers = list(scales)
+    numbers, places = _Numbers(scales, values), list(scales)
     results = [
         *_orders(days, types, values),
         *_spans([place for place in days if types[place] == DATE], numbers, values),
-        *_sums(numbers, values),
-        *_totals(numbers, values),
-        *_products(numbers, scales, values),
+        *_sums(places, numbers, values),
+        *_products(places, numbers, values),
     ]
     rules = []
     for kind, columns in results[:_MOST]:
@@ -178,65 +177,61 @@ def _orders(
             yield "order", (b, a)
 
 
-def _spans(
-    days: Sequence[int], numbers: Sequence[int], values: Mapping[int, np.ndarray]
-) -> Suggested:
+class _Numbers:
+    """Columns of numbers side by side, to be compared with what is computed of others. `scales`:
+    the decimals of each."""
+
+    def __init__(self, scales: Mapping[int, int], values: Mapping[int, np.ndarray]) -> None:
+        self.places = [
+            place
+            for place in scales
+            if len(np.unique(values[place][~np.isnan(values[place])])) >= _DIFFERENT
+        ]
+        rows = len(next(iter(values.values()), ()))
+        self.values = np.array([values[place] for place in self.places]).reshape(-1, rows)
+        self.exact = _ACCURACY * (1 + np.abs(self.values))
+        self.rounded = self.exact + [[0.5 * 10 ** -scales[place]] for place in self.places]
+
+    def equal_to(
+        self, computed: np.ndarray, telling: np.ndarray, rounded: bool = False
+    ) -> list[int]:
+        """The columns of which nearly all values are what was computed, half of them where that
+        tells something."""
+        apart = np.abs(self.values - computed)
+        known = ~np.isnan(apart)
+        rows = known.sum(axis=1)
+        same = (apart <= (self.rounded if rounded else self.exact)).sum(axis=1)
+        told = (known & telling).sum(axis=1)
+        good = (rows >= _LEAST) & (same >= _NEARLY * rows) & (told >= _HALF * rows)
+        return [self.places[place] for place in np.flatnonzero(good)]
+
+
+def _spans(days: Sequence[int], numbers: _Numbers, values: Mapping[int, np.ndarray]) -> Suggested:
     """The days between two."""
     for a, b in permutations(days, 2):
         between = values[b] - values[a]
-        yield from (
-            ("span", (a, b, c)) for c in numbers if _agrees(between, values[c], between != 0)
-        )
+        yield from (("span", (a, b, c)) for c in numbers.equal_to(between, between != 0))
 
 
-def _sums(numbers: Sequence[int], values: Mapping[int, np.ndarray]) -> Suggested:
-    """Two numbers that come to a third."""
-    for a, b in combinations(numbers, 2):
-        both = values[a] + values[b]
+def _sums(places: Sequence[int], numbers: _Numbers, values: Mapping[int, np.ndarray]) -> Suggested:
+    """Two numbers that come to a third, and more side by side that come to the next one."""
+    for a, b in combinations(places, 2):
         telling = (values[a] != 0) & (values[b] != 0)
-        yield from (
-            ("sum", (a, b, c))
-            for c in numbers
-            if c not in (a, b) and _agrees(both, values[c], telling)
-        )
-
-
-def _totals(numbers: Sequence[int], values: Mapping[int, np.ndarray]) -> Suggested:
-    """Three or more numbers side by side that come to the next one."""
-    for end in range(3, len(numbers)):
+        equal = numbers.equal_to(values[a] + values[b], telling)
+        yield from (("sum", (a, b, c)) for c in equal if c not in (a, b))
+    for end in range(3, len(places)):
         for begin in range(end - 3, -1, -1):
-            parts = [values[place] for place in numbers[begin:end]]
+            parts = [values[place] for place in places[begin:end]]
             telling = np.sum([part != 0 for part in parts], axis=0) > 1
-            if _agrees(np.sum(parts, axis=0), values[numbers[end]], telling):
-                yield "sum", tuple(numbers[begin : end + 1])
+            if places[end] in numbers.equal_to(np.sum(parts, axis=0), telling):
+                yield "sum", tuple(places[begin : end + 1])
 
 
 def _products(
-    numbers: Sequence[int], scales: Mapping[int, int], values: Mapping[int, np.ndarray]
+    places: Sequence[int], numbers: _Numbers, values: Mapping[int, np.ndarray]
 ) -> Suggested:
     """Two numbers whose product, as it is rounded, is a third."""
-    for a, b in combinations(numbers, 2):
-        both = values[a] * values[b]
+    for a, b in combinations(places, 2):
         telling = ~np.isin(values[a], (0, 1)) & ~np.isin(values[b], (0, 1))
-        yield from (
-            ("product", (a, b, c))
-            for c in numbers
-            if c not in (a, b) and _agrees(both, values[c], telling, 0.5 * 10 ** -scales[c])
-        )
-
-
-def _agrees(
-    computed: np.ndarray, values: np.ndarray, telling: np.ndarray, near: float = 0.0
-) -> bool:
-    """Whether nearly all values are what was computed of others, half of them where that tells
-    something, and of several different ones."""
-    known = ~(np.isnan(computed) | np.isnan(values))
-    if known.sum() < _LEAST:
-        return False
-    apart = np.abs(computed[known] - values[known])
-    same = apart <= near + _ACCURACY * (1 + np.abs(values[known]))
-    return bool(
-        same.mean() >= _NEARLY
-        and telling[known].mean() >= _HALF
-        and len(np.unique(values[known])) >= _DIFFERENT
-    )
+        equal = numbers.equal_to(values[a] * values[b], telling, rounded=True)
+        yield from (("product", (a, b, c)) for c in equal if c not in (a, b))
