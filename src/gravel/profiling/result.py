@@ -406,6 +406,24 @@ class KeptRule(Figures):
     fails: int
     broken: Unlisted[str] = ""
 
+    @property
+    @figure
+    def rule(self) -> str:
+        """The rule as it may be read."""
+        *others, last = self.columns
+        if self.kind == "order":
+            return f"{others[0]} <= {last}"
+        return f"{last} = {self.computed}"
+
+    @property
+    def computed(self) -> str:
+        """What the last column is; of many terms the middle is left out."""
+        *others, _ = self.columns
+        if self.kind == "span":
+            return f"{others[1]} - {others[0]}"
+        short = others if len(others) < 5 else [*others[:2], "…", others[-1]]
+        return (" * " if self.kind == "product" else " + ").join(short)
+
 
 @dataclass(frozen=True)
 class TableFacts(Figures):

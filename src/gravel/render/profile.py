@@ -184,6 +184,12 @@ def _facts(profile: Profile) -> list[str]:
         lines.append(
             f"functional dependency: {', '.join(exact[:6])}{' …' if len(exact) > 6 else ''}"
         )
+    if facts.rules:
+        rules = [
+            item.rule + (f" (not in {number_of(item.fails)})" if item.fails else "")
+            for item in facts.rules
+        ]
+        lines.append(f"rules: {'; '.join(rules[:6])}{' …' if len(rules) > 6 else ''}")
     return lines
 
 

@@ -150,16 +150,11 @@ def _is_nearly_kept(rule: KeptRule) -> bool:
 
 def _rule(rule: KeptRule) -> Finding:
     """Rows that break a rule which the others keep."""
-    *others, last = rule.columns
+    first, *_, last = rule.columns
     usual = f"in the other {number_of(rule.holds)} it is"
-    finding, detail = "order of days", f"{last} is before {others[0]}; {usual} not"
+    finding, detail = "order of days", f"{last} is before {first}; {usual} not"
     if rule.kind != "order":
-        finding, computed = "arithmetic", " * ".join(others)
-        if rule.kind == "sum":
-            computed = " + ".join(others if len(others) < 5 else [*others[:2], "…", others[-1]])
-        elif rule.kind == "span":
-            computed = f"{others[1]} - {others[0]}"
-        detail = f"{last} is not {computed}; {usual}"
+        finding, detail = "arithmetic", f"{last} is not {rule.computed}; {usual}"
     return Finding(finding, "suspect", last, rule.fails, detail, rule.broken)
 
 
