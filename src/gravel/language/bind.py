@@ -89,7 +89,7 @@ def bind_condition(text: str, scope: Scope) -> nodes.Expression:
 class _Binder:
     def __init__(self, scope: Scope, text: str) -> None:
         self.scope, self.sql = scope, SqlText(text)
-        self.coercion = Coercion(self.sql, self.bind)
+        self.coercion = Coercion(self.sql)
 
     def bind(self, node: tree.Node) -> nodes.Expression:
         if self.scope.stands is not None and (index := self.scope.stands(node)) is not None:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from msgspec import Struct
 
 from gravel.language import nodes, tree
@@ -37,10 +35,9 @@ NAMED_TYPES = {
 
 
 class Coercion(Struct, frozen=True):
-    """Widens the expressions of a text; `bind` is how a node becomes one."""
+    """Widens the expressions of a text."""
 
     sql: SqlText
-    bind: Callable[[tree.Node], nodes.Expression]
 
     def beside(self, value: nodes.Expression, kind: Type) -> nodes.Expression:
         """A parameter without quotes as what it is beside: the text that it is written as, or the
@@ -129,16 +126,22 @@ class Coercion(Struct, frozen=True):
         for other, part in zip(bound[1:], parts[1:], strict=True):
             both = common(kind, other.type)
             if both is None:
-                raise self.unlike(kind, other, parts[0], part, where)
+                raise self.unlike(kind, (bound[0], other), (parts[0], part), where)
             kind = both
         if kind.kind is Kind.NULL:
             kind = TEXT
         return [widen(item, kind) for item in bound]
 
     def unlike(
-        self, kind: Type, other: nodes.Expression, first: tree.Node, part: tree.Node, where: str
+        self,
+        kind: Type,
+        bound: tuple[nodes.Expression, nodes.Expression],
+        parts: tuple[tree.Node, tree.Node],
+        where: str,
     ) -> Diagnostic:
-        """The mistake of two types that have none in common."""
+        """The mistake of a type that has none in common with that of those before it; of these the
+        first."""
+        (leading, other), (first, part) = bound, parts
         text, value, wanted = (
             (part, first, kind) if other.type == TEXT else (first, part, other.type)
         )
@@ -155,7 +158,7 @@ class Coercion(Struct, frozen=True):
                 )
         problem = self.sql.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
         if hint and kind == TEXT:
-            problem.fix = (self.bind(first), Target(wanted))
+            problem.fix = (leading, Target(wanted))
         elif hint:
             problem.fix = (other, Target(wanted))
         return problem

@@ -188,9 +188,11 @@ class _Numbers:
             if len(np.unique(values[place][~np.isnan(values[place])])) >= _DIFFERENT
         ]
         rows = len(next(iter(values.values()), ()))
-        self.values = np.array([values[place] for place in self.places]).reshape(-1, rows)
+        columns = [values[place] for place in self.places]
+        self.values = np.array(columns).reshape(len(columns), rows)
         self.exact = _ACCURACY * (1 + np.abs(self.values))
-        self.rounded = self.exact + [[0.5 * 10 ** -scales[place]] for place in self.places]
+        halves = np.array([0.5 * 10 ** -scales[place] for place in self.places])
+        self.rounded = self.exact + halves[:, None]
 
     def equal_to(
         self, computed: np.ndarray, telling: np.ndarray, rounded: bool = False
