@@ -15,7 +15,7 @@ from gravel.engine.hashing import hashes
 from gravel.kernels.arrays import to_arrow
 from gravel.language.types import Type
 from gravel.profiling import forms, lists, relations
-from gravel.profiling.rules import Rule, RuleRows, rule_rows
+from gravel.profiling.rules import ColumnRule, RuleRows, rule_rows
 from gravel.sources.source import Batch
 
 PAIR, DEPENDENCY = "pair", "dependency"  # the keys of distinct values
@@ -46,7 +46,7 @@ class CloserState:
         pairs: Sequence[Pair],
         dependencies: Sequence[Pair],
         unsaid: Mapping[int, np.ndarray],
-        rules: Sequence[Rule],
+        rules: Sequence[ColumnRule],
         types: Sequence[Type],
         missing: Mapping[int, np.ndarray],
         room: Room,

@@ -31,7 +31,7 @@ _NUMERIC = (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE)
 _DECIMALS, _APART = 4, "0.000001"  # of doubles in sums, and what makes no difference to them
 
 
-class Rule(Struct, frozen=True):
+class ColumnRule(Struct, frozen=True):
     """A condition, the one that is true where it is broken, and what it is of: "order" of two days;
     the "sum" or "product" of all columns but the last, or the "span" from the first day to the
     second, is the last."""
@@ -89,7 +89,7 @@ def _doubles(values: pa.Array) -> np.ndarray:
 
 def likely_rules(
     names: Sequence[str], types: Mapping[int, Type], values: Mapping[int, np.ndarray]
-) -> list[Rule]:
+) -> list[ColumnRule]:
     """The rules that nearly all of some rows keep."""
     scope = Scope(tuple(names), tuple(types[place] for place in range(len(names))))
     days = [place for place in values if types[place].kind in _DATED]
@@ -110,7 +110,7 @@ def likely_rules(
         doubles = any(types[place] == DOUBLE for place in columns)
         shown = [quoted(names[place]) for place in columns]
         holds, broken = _conditions(kind, shown, scales.get(columns[-1], 0), doubles)
-        rules.append(Rule(kind, columns, bind_text(holds, scope), broken))
+        rules.append(ColumnRule(kind, columns, bind_text(holds, scope), broken))
     return rules
 
 
@@ -146,7 +146,7 @@ def _scale(kind: Type, values: np.ndarray) -> int | None:
     )
 
 
-def rule_rows(rules: Sequence[Rule], types: Sequence[Type], batch: Batch) -> list[RuleRows]:
+def rule_rows(rules: Sequence[ColumnRule], types: Sequence[Type], batch: Batch) -> list[RuleRows]:
     """How many rows of a batch keep each rule."""
     frame = Frame(batch.count, batch.columns, types)
     results = []

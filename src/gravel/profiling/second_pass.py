@@ -161,7 +161,7 @@ class SecondPass:
         }
         self.dependencies = relations.likely_dependencies(columns, sample, rows) if rows else []
 
-    def _likely_rules(self) -> list[rules.Rule]:
+    def _likely_rules(self) -> list[rules.ColumnRule]:
         """Rules that the first rows suggest, or those of a sample."""
         places = rules.columns_of_rules(self.table.columns, self.types)
         if not places:
