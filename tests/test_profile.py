@@ -720,6 +720,7 @@ def test_rows_that_are_none_of_the_data_are_told_once_and_dropped_by_a_plan(
     write("t.csv", "\n".join(["year,sex,boats", *sexes]) + "\n")
     (found,) = figures("profile", "t.csv")["findings"]
     assert (found["finding"], found["level"], found["rows"]) == ("total rows", "note", 20)
+    assert found["drop_rows"] is None  # a value like others, perhaps
     write(
         "t.csv",
         "\n".join(["id,fee,tax", "1,abc,xyz", *(f"{at},{at}.5,{at}.1" for at in range(2, 40))]),

@@ -195,7 +195,7 @@ def _stray(stray: StrayRows) -> Finding:
         detail,
         stray.where,
         safe=stray.kind == "header",
-        leave_out=stray.leave_out,
+        leave_out=stray.leave_out if level != "note" else "",
     )
 
 
