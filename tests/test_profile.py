@@ -728,6 +728,24 @@ def test_rows_that_are_none_of_the_data_are_told_once_and_dropped_by_a_plan(
     assert {item["finding"] for item in figures("profile", "t.csv")["findings"]} == {
         "type mismatches"
     }
+    parts = [f"{pier},B{at},{at}.5" for pier in "AB" for at in range(5)]
+    write(
+        "t.csv",
+        "\n".join(
+            [
+                "pier,boat,fee",
+                *parts[:5],
+                "A,Subtotal,12.5",
+                *parts[5:],
+                "B,Subtotal,12.5",
+                ",Total,25.0",
+            ]
+        )
+        + "\n",
+    )
+    (found,) = figures("profile", "t.csv")["findings"]
+    assert (found["finding"], found["level"], found["rows"]) == ("total rows", "wrong", 3)
+    assert "in one of them fee is the sum of all other rows" in found["detail"]
     write("t.csv", "item,fee\nrope,3.5\nbuoy,4.5\nTotal,8.0\n")
     assert not figures("profile", "t.csv")["findings"]
 

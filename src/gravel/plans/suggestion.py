@@ -25,8 +25,7 @@ def write_plan(path: Path, table: Source, profile: Profile, choose: str | None) 
         )
         for item in chosen
     ]
-    if not _is_text(table):
-        # What is written next keeps types, and so would keep numbers as texts.
+    if _is_written_typed(table):  # numbers would stay texts
         gone = {item.leave_out for item in chosen}
         stray = [item for item in profile.facts.stray if item.leave_out in gone]
         steps += [
@@ -41,11 +40,10 @@ def write_plan(path: Path, table: Source, profile: Profile, choose: str | None) 
     return len(steps)
 
 
-def _is_text(table: Source) -> bool:
-    """Whether a table is a text file, which has no types."""
-    return not table.server and any(
-        ending.lower() in files.TEXT_ENDINGS for ending in table.origin.suffixes
-    )
+def _is_written_typed(table: Source) -> bool:
+    """Whether the file that a new plan writes, which is of the source's kind or CSV, has types."""
+    last = table.origin.suffix.lower()
+    return not table.server and last in files.ENDINGS and last not in files.TEXT_ENDINGS
 
 
 def _chosen(profile: Profile, choose: str | None) -> list[Finding]:
