@@ -8,7 +8,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from gravel.plans.verbs.step_kind import StepKind
+    from gravel.plans.verbs.kind import StepKind
 
 _HOMES = {
     "set": ("setting", "SetStep"),

@@ -16,7 +16,7 @@ from gravel.plans.ledger import CheckCount, StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Outcome, PlanColumn, RowAction
-from gravel.plans.verbs.step_kind import StepKind
+from gravel.plans.verbs.kind import StepKind
 from gravel.words import number_of
 
 

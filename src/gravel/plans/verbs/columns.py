@@ -11,7 +11,7 @@ from gravel.plans.ledger import StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Outcome, PlanColumn, RowAction
-from gravel.plans.verbs.step_kind import StepKind
+from gravel.plans.verbs.kind import StepKind
 
 
 class ColumnsStep(StepKind):

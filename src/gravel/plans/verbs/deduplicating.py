@@ -36,7 +36,7 @@ from gravel.plans.steps import (
     left,
 )
 from gravel.plans.verbs.sorting import ASCENDING, Keys, as_list, evaluated, sortable
-from gravel.plans.verbs.step_kind import StepKind
+from gravel.plans.verbs.kind import StepKind
 
 
 class DeduplicateStep(StepKind):

@@ -14,7 +14,7 @@ from gravel.plans.ledger import ExitKind, StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Left, Outcome, PlanColumn, RowAction, left
-from gravel.plans.verbs.step_kind import StepKind
+from gravel.plans.verbs.kind import StepKind
 
 
 class FilterStep(StepKind):

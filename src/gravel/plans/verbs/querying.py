@@ -40,7 +40,7 @@ from gravel.plans.steps import (
     left,
     names_of,
 )
-from gravel.plans.verbs.step_kind import StepKind
+from gravel.plans.verbs.kind import StepKind
 from gravel.problems import DataProblem
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext

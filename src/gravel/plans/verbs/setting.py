@@ -27,7 +27,7 @@ from gravel.plans.ledger import StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows, samples
 from gravel.plans.steps import BoundStep, Left, Outcome, PlanColumn, RowAction, names_of
-from gravel.plans.verbs.step_kind import StepKind
+from gravel.plans.verbs.kind import StepKind
 
 
 class Assignment(Struct, frozen=True):

@@ -19,7 +19,7 @@ from gravel.plans.ledger import StepCount
 from gravel.plans.model import Step
 from gravel.plans.rows import TrackedRows
 from gravel.plans.steps import BoundStep, Context, Left, Outcome, PlanColumn, Prepared, TableAction
-from gravel.plans.verbs.step_kind import StepKind
+from gravel.plans.verbs.kind import StepKind
 
 ASCENDING = tree.SortKey(0, 0, tree.Name(0, 0, ""), False, None)
 Keys = tuple[tuple[tree.SortKey, nodes.Expression, str], ...]

@@ -38,7 +38,7 @@ from gravel.plans.steps import (
     SplitFrom,
     left,
 )
-from gravel.plans.verbs.step_kind import StepKind
+from gravel.plans.verbs.kind import StepKind
 from gravel.sources.source import Batch, scan
 
 
