@@ -844,10 +844,29 @@ def test_rules_between_columns_tell_the_rows_that_break_them(
             assert sorted(item["rows"] for item in broken) == [1, 1, 1, 1, 2]
             for item in broken:
                 assert figures(*shlex.split(item["see"])[1:])["matching"] == item["rows"], item
-    # What many rows break is no rule, and neither is what constants or zeros make so.
+    # A total may stand before its parts, of which further ones are zero; calculated numbers come
+    # close to it.
+    lines = [f"{a + b + c},{at % 7},{a},{b},{c},0,{a + b / 3 + c / 7:.16f},{b / 3:.16f},{c / 7:.16f}" for at in range(99)
+             for a, b, c in [[dice.randint(1, 50) for _ in "abc"]]]  # fmt: skip
+    write("t.csv", "\n".join(["all,n,a,b,c,none,sum,third,seventh", *lines]) + "\n")
+    assert [(rule["columns"], rule["holds"]) for rule in figures("profile", "t.csv")["rules"]] == [
+        (["a", "b", "c", "all"], 99)
+    ]
+    # What many rows break is no rule, be it all after the first ones, and neither is what constants or zeros make so.
     lines = [f"{at},{dice.randint(1, 99)},0,{dice.randint(1, 99)},1" for at in range(100)]
     write("t.csv", "\n".join(["n,a,zero,b,one", *lines]) + "\n")
     assert figures("profile", "t.csv")["rules"] == []
+    lines = [f"{at % 9},{at % 7},{at % 9 + at % 7 + (at > 2500)}" for at in range(3000)]
+    write("t.csv", "\n".join(["a,b,c", *lines]) + "\n")
+    assert figures("profile", "t.csv")["rules"] == []
+
+
+def test_a_few_numbers_below_zero_are_told_but_among_measures_of_both_signs(figures: Any) -> None:
+    for signs, level in ((1, "suspect"), (-1, "note")):
+        rows = [[f"{(at % 9 + 1) * (signs if at % 2 else 1)}.5" for _ in "abc"] + [f"{9 if at else -9}.5"] for at in range(60)]  # fmt: skip
+        write("t.csv", "\n".join(["a,b,c,d", *(",".join(row) for row in rows)]) + "\n")
+        told = [one for one in figures("profile", "t.csv")["findings"] if one["column"] == "d"]
+        assert ("negative", level) in {(one["finding"], one["level"]) for one in told}
 
 
 def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) -> None:
@@ -1070,6 +1089,13 @@ def test_dependencies_and_almost_keys_tell_their_exceptions(figures: Any) -> Non
     rows[7], rows[11] = (7, "A-07", "South", 1), (11, "A-11", "", 2)
     rows[300] = (299, "A-00", "North", 0)
     write("t.csv", "id,berth,pier,n\n" + "".join(f"{a},{b},{c},{d}\n" for a, b, c, d in rows))
+    # What was calculated says nothing of other columns: numbers with exponents.
+    write(
+        "e.csv",
+        "a,b\n"
+        + "".join(f"{at % 40 + 1}.5e-12,{at % 40 // 9 + (at == 7)}.25e-9\n" for at in range(400)),
+    )
+    assert figures("profile", "e.csv")["functional_dependencies"] == []
     told = figures("profile", "t.csv")
     assert told["functional_dependencies"] == [{"by": "berth", "column": "pier", "rows": 1,
                                    "exceptions": [{"by": "A-07", "value": "South", "rows": 1, "usual": "North"}]}]  # fmt: skip
@@ -1106,6 +1132,9 @@ def test_dependencies_and_almost_keys_tell_their_exceptions(figures: Any) -> Non
     ("house", ["12 A", "7 B", "3 C"] * 9, None, None), ("berth", ["A 12", "B 7", "M 3"] * 9, None, None),
     ("course", ["170", "171a", "180b"] * 9, None, None), ("licence", ["S124529", "S903793", "903793"] * 9, None, None),
     ("title", [f"Song {chr(97 + at % 26)}{at}" for at in range(39)] + ["2055-09-30"], None, None),
+    ("parts", ["(100,200,300)", "(400,500,600)", "(700,800,900)"], None, None),
+    ("stage", ["rope_y"] * 60 + ["rope_n"], None, None), ("stage", ["anchor_on"] * 60 + ["ancor_on"], "misspelt", None),
+    ("tide", [f"2005-01-0{1 + at % 4}" for at in range(12)], None, None),
     ("room", ["5-", "12-", "7"] * 9, None, None), ("tax number", ["123 456 789", "22 333 444"] * 9, None, None),
     ("town", ["TÃ¤rna", "Ärö"], "mojibake", ["Tärna", "Ärö"]),
     ("town", ["Torsh\u00ef\u00bf\u00bdvn", "Nes"], "replacement characters", None),

@@ -265,6 +265,7 @@ class Assembly:
                     rule.broken,
                 )
                 for rule, kept in zip(self.passes.rules, self.passes.closer.rule_rows, strict=True)
+                if kept.nearly_all
             ),
         )
 

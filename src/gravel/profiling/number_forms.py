@@ -34,6 +34,7 @@ _UNITS = words(
     " ml cl l hl gal s sec min h hr hrs d days wks mos yrs W kW MW kWh MWh mV kV mA kA Ah hp PS bhp"
     " rpm mbar bar hPa kPa psi Hz kHz MHz GHz kB KB MB GB TB kn kt kts kr Kč zł Ft Fr lei pcs"
 )
+_IN_PARENTHESES = re.compile(r"(\([^()]*\))+")
 _MONEY = re.compile(r"[A-Z]{0,3}[^\w\s]|(kr|Fr|Rs)\.?")
 # What stands before the first digit, the digits, what stands behind the last.
 _BESIDE = re.compile(
@@ -145,7 +146,10 @@ def _forms(texts: Sequence[str], units: tuple[str, ...], bare: int) -> Iterator[
 
 
 def _is_told(form: NumberForm, written: str) -> bool:
-    """Whether the signs between digits are those of numbers, and not of codes."""
+    """Whether the signs between digits are those of numbers, and not of codes, or of several
+    numbers in parentheses."""
+    if _IN_PARENTHESES.fullmatch(written):
+        return False
     if form.decimal == ",":
         return "," in written
     return form.groups in (",", "'", "’", "'’") or "." in written

@@ -29,6 +29,7 @@ _ACCURACY = 1e-9
 _DATED = (Kind.DATE, Kind.TIMESTAMP)
 _NUMERIC = (Kind.INTEGER, Kind.DECIMAL, Kind.DOUBLE)
 _DECIMALS, _APART = 4, "0.000001"  # of doubles in sums, and what makes no difference to them
+_WRITTEN_DECIMALS = 8  # with more of them a DECIMAL is a double that was written
 
 
 class ColumnRule(Struct, frozen=True):
@@ -47,6 +48,11 @@ class RuleRows(Struct, frozen=True):
 
     holds: int = 0
     fails: int = 0
+
+    @property
+    def nearly_all(self) -> bool:
+        """Whether it is one for all rows too, as for the first ones."""
+        return self.holds >= _NEARLY * (self.holds + self.fails)
 
     def merge(self, other: RuleRows) -> RuleRows:
         """Of both parts."""
@@ -107,7 +113,9 @@ def likely_rules(
     ]
     rules = []
     for kind, columns in results[:_MOST]:
-        doubles = any(types[place] == DOUBLE for place in columns)
+        doubles = any(
+            types[place] == DOUBLE or scales.get(place, 0) > _WRITTEN_DECIMALS for place in columns
+        )
         shown = [quoted(names[place]) for place in columns]
         holds, broken = _conditions(kind, shown, scales.get(columns[-1], 0), doubles)
         rules.append(ColumnRule(kind, columns, bind_text(holds, scope), broken))
@@ -216,17 +224,23 @@ def _spans(days: Sequence[int], numbers: _Numbers, values: Mapping[int, np.ndarr
 
 
 def _sums(places: Sequence[int], numbers: _Numbers, values: Mapping[int, np.ndarray]) -> Suggested:
-    """Two numbers that come to a third, and more side by side that come to the next one."""
+    """Two numbers that come to a third, and more side by side that come to another one."""
     for a, b in combinations(places, 2):
         telling = (values[a] != 0) & (values[b] != 0)
         equal = numbers.equal_to(values[a] + values[b], telling)
         yield from (("sum", (a, b, c)) for c in equal if c not in (a, b))
-    for end in range(3, len(places)):
-        for begin in range(end - 3, -1, -1):
-            parts = [values[place] for place in places[begin:end]]
-            telling = np.sum([part != 0 for part in parts], axis=0) > 1
-            if places[end] in numbers.equal_to(np.sum(parts, axis=0), telling):
-                yield "sum", tuple(places[begin : end + 1])
+    told: list[tuple[int, ...]] = []
+    for length in range(3, len(places)):
+        for begin in range(len(places) - length + 1):
+            parts = tuple(places[begin : begin + length])
+            columns = [values[place] for place in parts]
+            telling = np.sum([column != 0 for column in columns], axis=0) > 1
+            for total in numbers.equal_to(np.sum(columns, axis=0), telling):
+                # Further columns that are zero would make no other sum of it.
+                fewer = any(rule[-1] == total and {*rule[:-1]} < {*parts} for rule in told)
+                if total not in parts and not fewer:
+                    told.append((*parts, total))
+                    yield "sum", told[-1]
 
 
 def _products(

@@ -136,7 +136,7 @@ class SecondPass:
             distinct = self.distinct(index)
             if rows and distinct == rows:
                 self.keys.append((name,))
-            elif distinct > 1 and index not in self.by_value:
+            elif distinct > 1 and index not in self.by_value and not self._has_exponents(index):
                 columns.append(relations.DependencyCandidate(index, matches.distinct, state.nulls))
         columns = columns[: relations.COLUMNS]
         self.searched = len(columns)
@@ -160,6 +160,13 @@ class SecondPass:
             for index, hashed in sample.items()
         }
         self.dependencies = relations.likely_dependencies(columns, sample, rows) if rows else []
+
+    def _has_exponents(self, index: int) -> bool:
+        """Whether a column of texts is results of a calculation, which are neither keys nor what
+        says another column's value: numbers of which a tenth has an exponent."""
+        bits, known = self.gathered[index].by_bit, self.first.rows - self.first.columns[index].nulls
+        numbers = bits.get("DOUBLE PRECISION", 0)
+        return numbers * 2 > known and (numbers - bits.get("DECIMAL", 0)) * 10 > numbers
 
     def _likely_rules(self) -> list[rules.ColumnRule]:
         """Rules that the first rows suggest, or those of a sample."""

@@ -204,8 +204,8 @@ def _misspelt(column_profile: ColumnProfile, known: int) -> Iterator[Finding]:
 
 def _is_slip(value: str, usual: str) -> bool:
     """Whether one word of a value, of five letters at least, is one or two letters from that of the
-    usual one; an ending is none."""
-    words, others = value.split(), usual.split()
+    usual one; an ending is none, and neither is what an underscore parts: rope_n and rope_y."""
+    words, others = value.replace("_", " ").split(), usual.replace("_", " ").split()
     if len(words) != len(others):
         return False
     differing = [(word, other) for word, other in zip(words, others, strict=True) if word != other]

@@ -35,8 +35,8 @@ from gravel.plans.steps import (
     TableAction,
     left,
 )
-from gravel.plans.verbs.sorting import ASCENDING, Keys, as_list, evaluated, sortable
 from gravel.plans.verbs.kind import StepKind
+from gravel.plans.verbs.sorting import ASCENDING, Keys, as_list, evaluated, sortable
 
 
 class DeduplicateStep(StepKind):

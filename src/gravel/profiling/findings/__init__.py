@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from gravel.language.types import TEXT, Kind
 from gravel.language.writing import quoted, text_literal
+from gravel.profiling.column_kind import is_coordinate
 from gravel.profiling.findings.fit import best_fit
 from gravel.profiling.findings.measures import date_findings, number_findings
 from gravel.profiling.findings.sentinels import is_told_by, sentinel_findings
@@ -85,6 +86,8 @@ _COST = {
     "column name": 10,
     "NULL in the same rows": 8,
 }
+# The share of negative numbers from which a measure has both signs; so many of them at least.
+_SIGNED, _FEW_SIGNED = 0.05, 3
 
 
 def findings(
@@ -100,6 +103,7 @@ def findings(
         for finding in _of_column(column, rows)
     ]
     results = _together(columns, _against_declared(columns, facts, results))
+    results = _among_signed(columns, results)
     results += table_findings(columns, facts, rows)
     results = _without_stray_rows(columns, facts.stray, results)
     weighed = [
@@ -205,6 +209,25 @@ def _together(columns: tuple[ColumnProfile, ...], result: list[Finding]) -> list
             else entry
         )
     return results
+
+
+def _among_signed(columns: tuple[ColumnProfile, ...], result: list[Finding]) -> list[Finding]:
+    """The findings, where most measures have values of both signs, as changes and scores do: a few
+    below zero in a further one are to note."""
+    measures = [
+        item.numbers
+        for item in columns
+        if item.numbers is not None
+        and item.type.kind is not Kind.INTEGER
+        and item.numbers.fit * 2 > sum(shape.rows for shape in item.shapes)
+        and not is_coordinate(item)
+    ]
+    signed = [
+        item for item in measures if _SIGNED <= item.negative / max(1, item.fit) <= 1 - _SIGNED
+    ]
+    if len(signed) < max(_FEW_SIGNED, len(measures) / 2):
+        return result
+    return [replace(item, level="note") if item.finding == "negative" else item for item in result]
 
 
 def _of_column(column_profile: ColumnProfile, rows: int) -> Iterator[Finding]:

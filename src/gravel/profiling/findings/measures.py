@@ -5,11 +5,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from datetime import date
 
 from gravel.language.types import TEXT, Kind
 from gravel.language.writing import is_one_of, literal, quoted, text_literal
 from gravel.profiling import column_kind
-from gravel.profiling.result import ColumnProfile, Finding, Numbers
+from gravel.profiling.result import ColumnProfile, Dates, Finding, Numbers
 from gravel.profiling.wording import row_count
 
 _FEW_VALUES, _FEW_ROWS = 15, 30
@@ -125,7 +126,7 @@ def _zeros_stand_apart(column_profile: ColumnProfile, numbers: Numbers, place: b
             max(_ZERO_PLACES, _ZERO_PLACE_SHARE * numbers.fit)
             <= numbers.zero
             <= _FEW_ZEROS * numbers.fit
-        )
+        ) and not _is_whole(numbers)  # where degrees are whole ones, some place has the degree zero
     least = numbers.least_positive
     if least is None or numbers.negative or not 0 < numbers.zero <= _FEW_ZEROS * numbers.fit:
         return False
@@ -168,7 +169,7 @@ def date_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding
     if (
         result.january_first >= 3
         and result.january_first > 0.05 * result.fit
-        and result.january_first > 10 * result.fit / 365.25
+        and result.january_first > 10 * result.fit / min(365.25, _days_between(result))
         and result.fit > years
         and result.january_first > 0.5 * result.month_first
         and result.january_first < 0.9 * result.fit  # else the column has years, written as days
@@ -209,6 +210,12 @@ def date_findings(column_profile: ColumnProfile, known: int) -> Iterator[Finding
             "at one moment with another row, where nearly every row has one of its own",
             where,
         )
+
+
+def _days_between(dates: Dates) -> int:
+    """How many days there are from the first to the last."""
+    first, last = (date.fromisoformat(day) for day in (dates.min, dates.max))
+    return (last - first).days + 1
 
 
 def _day_of(column_profile: ColumnProfile) -> str:
