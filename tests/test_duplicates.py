@@ -325,3 +325,19 @@ def test_whole_rows_are_compared_without_the_key(figures: Any, gravel: Any) -> N
         "nothing is left"
         in gravel("duplicates", "t.csv", "--key", "berth no, name, day", status=2).err
     )
+    # Numbers and days have one spelling, in whole rows too: what is told is an expression.
+    write(
+        "t.csv", "name,fee,day\nTern,1.50,2026-01-02\nTERN,1.50,2026-01-02\nTern,150,2026-01-02\n"
+    )
+    told = figures("duplicates", "t.csv")["levels"]
+    assert [(step["groups"], step["extra_rows"]) for step in told] == [(0, 0)] * 2 + [(1, 1)] * 4
+    for step in told:
+        pasted = figures("duplicates", "t.csv", "--on", step["expression"])
+        assert (pasted["groups"], pasted["extra_rows"]) == (step["groups"], step["extra_rows"])
+    # Rows that differ in nothing are told in one line.
+    write("t.csv", "name,day\n" + "Tern,5\n" * 14 + "Skua,5\n")
+    assert (
+        "rows 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12 and 2 more" in gravel("duplicates", "t.csv").out
+    )
+    gravel("duplicates", "t.csv", "--report", "r.html")
+    assert "<div>rows 1, 2," in Path("r.html").read_text()

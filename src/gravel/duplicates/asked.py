@@ -4,7 +4,6 @@ once."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -29,13 +28,15 @@ Pair = tuple[np.ndarray, np.ndarray]  # two independent hashes
 
 class Asked(Struct):
     """What is asked, bound to columns of these `types`; `texts` are the expressions of each match
-    level, `spellings` the looser ones bound to a text of their own."""
+    level, `spellings` the looser ones bound to a text of their own, `spelled` which expressions
+    they are for: numbers and days have one spelling."""
 
     on: tuple[str, ...]
     types: tuple[Type, ...]
     bound: list[nodes.Expression]
     texts: list[tuple[str, ...]]
     spellings: list[nodes.Expression]
+    spelled: tuple[bool, ...]
     null_equal: bool
     known: list[KnownValues]  # of each expression
 
@@ -87,18 +88,18 @@ class Members(Struct):
 
 
 class KeyColumn:
-    """One expression's values in a batch, as hashes; texts also on the looser match levels. `known`
-    has those of texts that were met before, `learned` gets those of others."""
+    """One expression's values in a batch, as hashes, also on the looser match levels where they are
+    `spelled`. `known` has those of texts that were met before, `learned` gets those of others."""
 
-    def __init__(self, vector: Vector, kind: Any, known: KnownValues) -> None:
-        self.vector, self.text, self._known = vector, kind == TEXT, known
+    def __init__(self, vector: Vector, spelled: bool, known: KnownValues) -> None:
+        self.vector, self._is_spelled, self._known = vector, spelled, known
         self.exact: Pair = both_hashes(vector.values)
         self.learned: tuple[int, np.ndarray, np.ndarray, tuple[np.ndarray, ...]] | None = None
 
     def spelled(self, spellings: list[nodes.Expression], rows: np.ndarray) -> list[Pair]:
         """Hashes of some rows' values on each match level after the first."""
         first, second = (item[rows] for item in self.exact)
-        if not self.text:
+        if not self._is_spelled:
             return [(first, second)] * len(spellings)
         known = self._known.find(first, second)
         fresh = np.arange(len(rows)) if known is None else np.flatnonzero(known.places < 0)
@@ -178,8 +179,8 @@ def part_of(asked: Asked, batch: Batch) -> KeyBatch:
     """The values of a batch."""
     frame = Frame(batch.count, batch.columns, asked.types)
     values = [
-        KeyColumn(run(item, frame).spread(batch.count), item.type, known)
-        for item, known in zip(asked.bound, asked.known, strict=True)
+        KeyColumn(run(item, frame).spread(batch.count), spelled, known)
+        for item, spelled, known in zip(asked.bound, asked.spelled, asked.known, strict=True)
     ]
     failed = [value.vector.failed(batch.count) for value in values]
     null = [

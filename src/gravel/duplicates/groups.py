@@ -31,6 +31,7 @@ from gravel.kernels.hashes import HashTable, ascending, distinct_hashes
 from gravel.language import parse, tree
 from gravel.language.bind import bind
 from gravel.language.scope import Given, find_column
+from gravel.language.types import TEXT
 from gravel.language.writing import quoted
 from gravel.problems import CallProblem, nearest
 from gravel.sources.source import Batch, Malformed, Source
@@ -148,19 +149,31 @@ def _asked(
         )
     texts = tuple(on) if on else tuple(map(quoted, others))
     syntax = [(parse.expression(text), text) for text in texts]
-    # Of whole rows the texts are compared as they are written.
-    scope = scope_of(table, [] if whole else columns_named(syntax, table.columns), context)
+    read = columns_named(syntax, table.columns)
+    scope = scope_of(table, read, context)
     with explaining(table, scope):
         first = [bind(node, scope, text) for node, text in syntax]
+    kinds = [item.type for item in first]
+    if whole:
+        # The texts are compared as they are written.
+        scope = scope_of(table, [], context)
+        first = [bind(node, scope, text) for node, text in syntax]
     spelled_texts = [
-        tuple(
-            spelled(match_level, text, item.type) for text, item in zip(texts, first, strict=True)
-        )
+        tuple(spelled(match_level, text, kind) for text, kind in zip(texts, kinds, strict=True))
         for match_level in MATCH_LEVELS
     ]
     most = min(_MOST_KNOWN, memory // (8 * _BYTES * len(first)))
     known = [KnownValues(most) for _ in first]
-    return Asked(texts, scope.types, first, spelled_texts, spellings(), null_equal or whole, known)
+    return Asked(
+        texts,
+        scope.types,
+        first,
+        spelled_texts,
+        spellings(),
+        tuple(kind == TEXT for kind in kinds),
+        null_equal or whole,
+        known,
+    )
 
 
 def _position(table: Source, name: str) -> int:

@@ -15,7 +15,10 @@ if TYPE_CHECKING:
     from gravel.duplicates.result import Duplicates, Group
 
 
-def _compared(duplicates: Duplicates) -> str:
+_SHORT = 160  # characters of expressions that are shown
+
+
+def compared(duplicates: Duplicates) -> str:
     """What is compared: the expressions, where they are few and not all columns."""
     if _is_whole(duplicates):
         return "all columns"
@@ -38,7 +41,7 @@ def show(duplicates: Duplicates, color: bool) -> None:
         rich_text.Text(
             f"{number_of(duplicates.rows)}, {number_of(duplicates.groups, 'group')}",
             style=screen.HEAD,
-        ).append(f" of rows equal in {_compared(duplicates)}", style=screen.DIM)
+        ).append(f" of rows equal in {compared(duplicates)}", style=screen.DIM)
     )
     message = (
         f"{number_of(duplicates.rows_in_groups)} in groups, {duplicates.extra_rows:,} more than"
@@ -116,6 +119,11 @@ def _group(out: Any, duplicates: Duplicates, group: Group) -> None:
             screen.visible(group.rows[0].values[name], 30)
         )
     out.print(head)
+    if not shown:
+        numbers = ", ".join(f"{row.row:,}" for row in group.rows[:12])
+        more = f" and {group.size - 12:,} more" if group.size > 12 else ""
+        out.print(rich_text.Text(f"  rows {numbers}{more}", style=screen.DIM))
+        return
     screen.print_table(
         out,
         ["  row", *shown],
@@ -156,14 +164,10 @@ def _match_levels(out: Any, duplicates: Duplicates) -> None:
     later = [item for item in duplicates.match_levels[1:] if item.new_groups]
     if later and duplicates.match_level == "equal":
         entry = max(later, key=lambda step: step.new_groups)
-        out.print(
-            rich_text.Text(
-                f"--level {entry.match_level} lists its groups; as expressions:"
-                f" {', '.join(entry.expressions)[:110]}",
-                style=screen.DIM,
-            ),
-            soft_wrap=True,
-        )
+        written = ", ".join(entry.expressions)
+        message = f"--level {entry.match_level} lists its groups"
+        message += f"; as expressions: {written}" if len(written) <= _SHORT else ""
+        out.print(rich_text.Text(message, style=screen.DIM), soft_wrap=True)
 
 
 def _proposal(out: Any, duplicates: Duplicates) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from gravel.render.duplicates import compared
 from gravel.render.html.page import render_page
 from gravel.version import __version__
 
@@ -29,7 +30,13 @@ def write_page(path: Path, duplicates: Duplicates) -> None:
     ]
     most = max((item.extra_rows for item in duplicates.match_levels), default=0) or 1
     render_page(
-        path, "duplicates.html", found=duplicates, groups=groups, most=most, version=__version__
+        path,
+        "duplicates.html",
+        found=duplicates,
+        compared=compared(duplicates),
+        groups=groups,
+        most=most,
+        version=__version__,
     )
 
 
