@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import re
 from collections import Counter
 from decimal import Decimal
 from fractions import Fraction
@@ -227,6 +228,15 @@ def test_without_a_key_one_of_both_is_proposed_and_columns_have_headings(gravel:
     assert ran.out.count("row  name  berth id  pier") == 2
     write("b.csv", "name,berth id,pier\ngull,1,B\ntern,1,A\ntern,,A\n")
     assert "key of both" not in gravel("compare", "a.csv", "b.csv", status=1).err
+    # What differs in writing only is told with the option that takes it as equal.
+    write("d.csv", 'id,pier,town,owner,note\n1,A,Vik,Ada,""\n2,B,Holm,Bo,x\n')
+    write("e.csv", "id,pier,town,owner,note\n1,A ,VIK, ADA,\n2,B,Holm,Bo,x\n")
+    told = gravel("compare", "d.csv", "e.csv", "--key", "id", status=1).out
+    assert re.findall("as far as shown, (.*)", told) == [
+        "pier differs in spaces only (--ignore-spaces)",
+        "town differs in case only (--ignore-case)",
+        "owner differs in case and spaces only (--ignore-case --ignore-spaces)",
+    ]
     write("c.csv", "x,y\n1,2\n")
     told = gravel("compare", "a.csv", "c.csv", status=2).err
     assert "a.csv and c.csv have no column in common" in told

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
 from rich import text as rich_text
 
+from gravel.kernels.rules import tidied
 from gravel.render import screen
 from gravel.words import number_of
 
@@ -14,6 +16,11 @@ if TYPE_CHECKING:
     from gravel.comparing.result import Compared
 
 
+_FOLDS: tuple[tuple[str, str, Callable[[str], str]], ...] = (
+    ("case", "--ignore-case", str.upper),
+    ("spaces", "--ignore-spaces", tidied),
+    ("case and spaces", "--ignore-case --ignore-spaces", lambda text: tidied(text).upper()),
+)
 _COLUMNS, _EXAMPLE_COLUMNS, _NAMES = 60, 20, 30  # that are shown of a wide table
 
 
@@ -102,6 +109,7 @@ def show(compared: Compared, color: bool) -> None:
             out.print(rich_text.Text(f"equal in all rows: {_names(same)}", style=screen.DIM))
         out.print()
         _examples(out, compared)
+        _hints(out, compared)
     for alone, total, what in (
         (compared.only_before_examples, compared.only_before, "before"),
         (compared.only_after_examples, compared.only_after, "after"),
@@ -142,6 +150,22 @@ def _examples(out: Any, compared: Compared) -> None:
         message = (
             f"of the first {len(shown)} of {len(columns):,} columns; --differences FILE has all"
         )
+        out.print(rich_text.Text(message, style=screen.DIM))
+
+
+def _hints(out: Any, compared: Compared) -> None:
+    """Columns of which all that is shown differs in writing only, with the options that take that
+    as equal."""
+    by_writing: dict[str, list[str]] = {}
+    for column, of_column in groupby(compared.examples, lambda example: example.column):
+        texts = [(example.before, example.after) for example in of_column]
+        for what, options, fold in _FOLDS:
+            if all(before and after and fold(before) == fold(after) for before, after in texts):
+                by_writing.setdefault(f"{what} only ({options})", []).append(column)
+                break
+    for writing, columns in by_writing.items():
+        differ = "differ" if len(columns) > 1 else "differs"
+        message = f"as far as shown, {_names(columns)} {differ} in {writing}"
         out.print(rich_text.Text(message, style=screen.DIM))
 
 
