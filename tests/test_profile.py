@@ -905,6 +905,15 @@ def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) ->
         in gravel("clean", "other.toml").err
     )
     assert "another plan" not in gravel("clean", "other.toml").err
+    # A column that gets NULLs is not a key any more, and a sentinel value has its place among the steps.
+    write("n.csv", "code,no,wind\n" + "".join(f"{'n/a' if at == 9 else 700 + at},{at},{at}.5\n" for at in range(40))
+          + "740,40,-999.0\n741,41,-999.0\n742,42,-999.0\n")  # fmt: skip
+    gravel("profile", "n.csv", "--suggest", "n.toml", "--choose", "all")
+    assert 'key = ["no"]' in Path("n.toml").read_text()
+    told = figures("clean", "n.toml")["proofs"]
+    assert all(proof["holds"] for proof in told)
+    names = [line.split(",") for line in Path("n-clean.csv").read_text().splitlines()]
+    assert (names[10], names[-1]) == (["", "9", "9.5"], ["742", "42", ""])
     write("j.jsonl", '{"a": " x"}\n')
     gravel("profile", "j.jsonl", "--suggest", "j.toml")
     assert 'write = "j-clean.jsonl"' in Path("j.toml").read_text("utf-8")

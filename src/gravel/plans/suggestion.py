@@ -14,6 +14,16 @@ from gravel.sinks import files
 from gravel.sources.source import Source
 from gravel.words import number_of
 
+# Findings whose fixes write a value in another way. Others make NULL of it, or the same of several.
+_KEEPS_KEYS = (
+    "spaces",
+    "inner spaces",
+    "control characters",
+    "mojibake",
+    "another format",
+    "lost zeros",
+)
+
 
 def write_plan(path: Path, table: Source, profile: Profile, choose: str | None) -> int:
     """Write a plan whose steps are the fixes of findings: those that are safe, or those `choose`
@@ -35,7 +45,8 @@ def write_plan(path: Path, table: Source, profile: Profile, choose: str | None) 
             )
             for name, kind in types_without(profile.columns, stray).items()
         ]
-    key = next((list(subset) for subset in profile.facts.keys), [])
+    spoilt = {item.column for item in chosen if item.finding not in _KEEPS_KEYS}
+    key = next((list(subset) for subset in profile.facts.keys if not spoilt & {*subset}), [])
     begin_plan(path, table, steps, key, {column.name: column.type for column in profile.columns})
     return len(steps)
 
