@@ -323,8 +323,27 @@ def test_json_and_workbooks_are_read_as_their_own_readers_read_them(
             read(name)
 
 
+def test_numbers_of_json_may_have_exponents(gravel: Any, figures: Any) -> None:
+    write(
+        "t.jsonl",
+        '{"a": 1e-5, "b": 2E3, "c": 1, "d": 1e5}\n{"a": 0.5, "b": 7, "c": true, "d": "x"}\n{"a": null, "c": 3e1}\n',
+    )
+    assert figures("look", "t.jsonl")["types"] == {
+        "a": "DOUBLE PRECISION",
+        "b": "DOUBLE PRECISION",
+        "c": "TEXT",
+        "d": "TEXT",
+    }
+    assert figures("look", "t.jsonl", "--where", "a < 0.1 AND b = 2000")["matching"] == 1
+    write("p.toml", 'table = "t.jsonl"\nwrite = "o.jsonl"\n[[step]]\nkeep_rows = "b IS NOT NULL"\n')
+    gravel("clean", "p.toml")
+    assert [json.loads(line) for line in Path("o.jsonl").read_text().splitlines()] == [
+        {"a": 1e-5, "b": 2000.0, "c": "1", "d": "1e5"}, {"a": 0.5, "b": 7, "c": "true", "d": "x"},
+    ]  # fmt: skip
+
+
 def test_a_workbook_is_written_proved_and_refused_where_it_would_lose(
-    gravel: Any, folder: Path
+    gravel: Any, figures: Any, folder: Path
 ) -> None:
     import datetime
 
@@ -361,6 +380,15 @@ def test_a_workbook_is_written_proved_and_refused_where_it_would_lose(
     assert Path("o.xlsx").read_bytes() == first
     gravel("query", "SELECT id, code FROM 't.csv' ORDER BY id", "--write", "q.xlsx")
     assert cells(gravel, "q.xlsx", [])[1] == ["1", "007"]
+    # Numbers are numbers however small, and with zeros behind; what has too many digits is told.
+    write("n.csv", "n,far\n0.0000960,1.25\n2.50000000000000000,0.1234567890123456\n")
+    gravel("query", "SELECT * FROM 'n.csv'", "--write", "n.xlsx")
+    rows = list(openpyxl.load_workbook("n.xlsx").active.iter_rows(min_row=2, values_only=True))
+    assert rows == [(0.000096, 1.25), (2.5, "0.1234567890123456")]
+    assert figures("look", "n.xlsx")["types"] == {"n": "DECIMAL", "far": "TEXT"}
+    assert cells(gravel, "n.xlsx", [])[1:] == [["0.000096", "1.25"], ["2.5", "0.1234567890123456"]]
+    write("n.toml", 'table = "n.csv"\nwrite = "m.xlsx"\n')
+    assert "1 number of far has more than 15 digits" in gravel("clean", "n.toml").err
     for text, words in (
         ('id,a\n1,""\n', "does not tell from NULL"),
         (f"id,a\n1,{'x' * 32_768}\n", "32,768 characters"),

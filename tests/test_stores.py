@@ -220,6 +220,19 @@ def test_a_number_in_sqlite_is_a_number_there(figures: Any, gravel: Any) -> None
         assert declared[0] == declared[1]
         assert base.execute("SELECT * FROM t EXCEPT SELECT * FROM u").fetchall() == []
     base.close()
+    # SQLite reads some texts as the double beside the nearest one.
+    with sqlite3.connect("near.db") as base:
+        base.execute("CREATE TABLE t (lat DECIMAL(10,8), far DECIMAL(10,8))")
+        base.executemany(
+            "INSERT INTO t VALUES (?, ?)", [(51.565440100000004, 1.5), (-0.5, 2.123456784)]
+        )
+    base.close()
+    told = [tuple(row["values"].values()) for row in figures("look", "near.db#t")["shown"]]
+    assert told == [("51.56544010", "1.50000000"), ("-0.50000000", "2.123456784")]
+    lats = [f"{at % 90}.{at * 7919 % 10**8:08}" for at in range(30_000)]
+    write("lat.csv", "lat\n" + "\n".join(lats) + "\n")
+    gravel("query", "SELECT * FROM 'lat.csv'", "--write", "near.db#lat")
+    assert figures("compare", "lat.csv", "near.db#lat")["status"] == "same"
     # What SQLite would make NULL is told before it does.
     _stored("n.parquet", pa.table({"x": [1.5, float("nan")]}))
     write("n.toml", 'table = "n.parquet"\nwrite = "h.db#n"\n')

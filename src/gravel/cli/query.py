@@ -190,7 +190,8 @@ def _write(target: str, result: Relation, session: Session, replace: bool, color
         raise CallProblem(
             f"the query reads {target}, so it is not written over", hint="name another file"
         )
-    result_file.write(Path(target), named, replace, session.tables.kept)
+    for note in result_file.write(Path(target), named, replace, session.tables.kept):
+        screen.note(note, color)
     return target
 
 

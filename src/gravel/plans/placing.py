@@ -188,7 +188,7 @@ def into_file(plan: BoundPlan, rows: Source, scratch: Path | None) -> Placed:
     output = Output(to.home, to.shown, scratch)
     placed = Placed(output=output, _commit=output.commit, _close=output.discard)
     try:
-        files.write(output.path, rows, columns, output.write, _nested(plan))
+        placed.notes += files.write(output.path, rows, columns, output.write, _nested(plan))
         output.close()
         placed.proofs.append(
             _same(rows, files.opened_again(output.path, rows), columns, to.shown)[0]

@@ -53,10 +53,10 @@ def texts(relation: Relation, most: int | None = None) -> list[list[str | None]]
     ]
 
 
-def write(target: Path, relation: Relation, replace: bool, kept: Source | None = None) -> None:
+def write(target: Path, relation: Relation, replace: bool, kept: Source | None = None) -> list[str]:
     """Write a result to a file whose kind its ending tells; it is read back and counted before it
-    stands there. `kept`: the table that the result's columns may stay as they are kept in. Raises
-    CallProblem, TableProblem."""
+    stands there. What is to be known of it. `kept`: the table that the result's columns may stay as
+    they are kept in. Raises CallProblem, TableProblem."""
     if not files.known(target) and not is_stream(target):
         raise CallProblem(
             f"{target} cannot be written: its ending is not known",
@@ -64,8 +64,8 @@ def write(target: Path, relation: Relation, replace: bool, kept: Source | None =
         )
     files.may_write(target, replace)
     if arrow.keeps_arrow(target):
-        _write_typed(target, relation, stored_columns(relation, kept))
-        return
+        return _write_typed(target, relation, stored_columns(relation, kept))
+    notes: list[str] = []
     plain = files.ending(target) in files.TEXT_ENDINGS or not files.known(target)
     sign = "\t" if files.ending(target).startswith(".tsv") else ","
     with private_folder() as folder:
@@ -78,7 +78,7 @@ def write(target: Path, relation: Relation, replace: bool, kept: Source | None =
                 columns = _columns(relation)
                 named = zip(relation.names, relation.types, strict=True)
                 arrays = {name for name, kind in named if kind.kind is Kind.ARRAY}
-                files.write(output.path, result, columns, output.write, arrays)
+                notes = files.write(output.path, result, columns, output.write, arrays)
                 output.close()
                 same, message, _ = fingerprint.compared(
                     result, files.opened_again(output.path, result), columns
@@ -94,6 +94,7 @@ def write(target: Path, relation: Relation, replace: bool, kept: Source | None =
                     " was written"
                 )
             output.commit()
+            return notes
         finally:
             output.discard()
             rows.discard()
@@ -208,9 +209,9 @@ def _column(index: int, batch: Batch) -> pa.Array:
     return batch.columns[index]
 
 
-def _write_typed(target: Path, relation: Relation, stored: Mapping[int, StoredColumn]) -> None:
-    """The result as Arrow values in a file that keeps them, read back and compared. Raises
-    TableProblem."""
+def _write_typed(target: Path, relation: Relation, stored: Mapping[int, StoredColumn]) -> list[str]:
+    """The result as Arrow values in a file that keeps them, read back and compared; what is to be
+    known of it. Raises TableProblem."""
     kinds = [
         kind if kind.kind is Kind.ARRAY else fingerprint.kept_type(kind) for kind in relation.types
     ]
@@ -251,7 +252,7 @@ def _write_typed(target: Path, relation: Relation, stored: Mapping[int, StoredCo
             rows.close()
             _let_go(relation)
             result = arrow.opened(rows.path, str(target))
-            arrow.write(output.path, result, fields, output.write)
+            _, notes = arrow.write(output.path, result, fields, output.write)
             output.close()
             same, message = arrow.same_values(result, arrow.opened(output.path, str(target)))
             if not same or result.counted != relation.count:
@@ -259,6 +260,7 @@ def _write_typed(target: Path, relation: Relation, stored: Mapping[int, StoredCo
                     f"{target} does not hold the result: {message}; nothing was written"
                 )
             output.commit()
+            return notes
         finally:
             output.discard()
             rows.discard()

@@ -10,6 +10,7 @@ from typing import Any
 
 from gravel.engine.frame import view
 from gravel.language.types import NUMBERS, Kind, Type
+from gravel.language.writing import quoted
 from gravel.problems import CallProblem, DataProblem
 from gravel.sources.source import Source, scan
 from gravel.words import number_of
@@ -21,9 +22,9 @@ _FORMATS = {Kind.DATE: "yyyy-mm-dd", Kind.TIMESTAMP: "yyyy-mm-dd hh:mm:ss"}
 
 def write_workbook(
     rows: Source, columns: Sequence[tuple[str, Type]], take: Callable[[bytes], None]
-) -> None:
-    """A table as a workbook. Raises DataProblem for what a sheet does not hold, CallProblem where
-    the library is missing."""
+) -> list[str]:
+    """A table as a workbook; what is to be known of it. Raises DataProblem for what a sheet does
+    not hold, CallProblem where the library is missing."""
     try:
         import xlsxwriter
     except ImportError:
@@ -41,12 +42,16 @@ def write_workbook(
     formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}
     for place, (heading, _) in enumerate(columns):
         sheet.write_string(0, place, heading)
+    long = [0] * len(columns)  # numbers that are texts
     row = last = 0  # last: the last row that has a value
     for batch in scan(rows, lambda batch: batch.texts()):
         cells = [
             _values(batch.columns[place], heading, kind)
             for place, (heading, kind) in enumerate(columns)
         ]
+        for place, (_, kind) in enumerate(columns):
+            if kind.kind in NUMBERS:
+                long[place] += sum(isinstance(cell, str) for cell in cells[place])
         for values in zip(*cells, strict=True):
             row += 1
             if row >= ROWS:
@@ -65,6 +70,14 @@ def write_workbook(
         )
     book.close()
     take(out.getvalue())
+    return [
+        f"{number_of(count, 'number')} of {heading} {'has' if count == 1 else 'have'} more than"
+        f" {_DIGITS} digits, of which a workbook keeps no more: written as"
+        f" {'a text' if count == 1 else 'texts'} (ROUND({quoted(heading)}, …) makes numbers of"
+        " them)"
+        for count, (heading, _) in zip(long, columns, strict=True)
+        if count
+    ]
 
 
 def _write(sheet: Any, row: int, place: int, value: Any, formats: dict[Kind, Any]) -> None:
@@ -124,5 +137,5 @@ def _cell(value: Any, text: str | None, timed: bool) -> Any:
     if isinstance(value, datetime.date):
         return value if value >= datetime.date(1900, 3, 1) else text
     number = Decimal(str(value))
-    exact = number.is_finite() and len(number.as_tuple().digits) <= _DIGITS
+    exact = number.is_finite() and len(number.normalize().as_tuple().digits) <= _DIGITS
     return float(value) if exact else text

@@ -69,9 +69,9 @@ def keeps_types(path: Path) -> bool:
 
 def write(
     path: Path, rows: Source, columns: Columns, take: Take, nested: Collection[str] = ()
-) -> None:
-    """A table's texts as JSON Lines, or in a compressed form; `nested`: columns of arrays and
-    objects, whose texts are JSON."""
+) -> list[str]:
+    """A table's texts as JSON Lines, in a workbook, or in a compressed form; `nested`: columns of
+    arrays and objects, whose texts are JSON. What is to be known of it."""
     last = path.suffix.lower()
     if last in PACKED:
         with (
@@ -85,9 +85,10 @@ def write(
                     while data := file.read(1 << 22):
                         packed.write(data)
     elif last == ".xlsx":
-        write_workbook(rows, columns, take)
+        return write_workbook(rows, columns, take)
     else:
         _jsonl(rows, columns, take, nested)
+    return []
 
 
 def opened_again(path: Path, rows: Source) -> Source:

@@ -6,6 +6,7 @@ import datetime
 import posixpath
 import re
 import zipfile
+from decimal import Decimal
 from pathlib import Path
 from typing import IO, Any
 from xml.etree import ElementTree
@@ -29,6 +30,7 @@ _VALUE = re.compile(rb"<(?:\w+:)?v>(.*?)</", re.DOTALL)
 _TABLE = "{urn:oasis:names:tc:opendocument:xmlns:table:1.0}"
 _BLOCK, _TAG = 1 << 20, 1024  # bytes that are read at a time, and of a cell's tag
 _DIGITS = 15  # of a number that a workbook keeps
+_LEAST = Decimal("1e-20")  # a number below it, or beyond its inverse, is a DOUBLE
 _NAMED = 5  # other sheets that are told by name
 _RANGE = re.compile(r"\$?([A-Z]{1,3})\$?(\d+):\$?([A-Z]{1,3})\$?(\d+)", re.IGNORECASE)
 
@@ -274,7 +276,9 @@ def _text(cell: Any, nulls: tuple[str, ...] = (), moments: bool = False) -> str 
         if cell.is_integer() and abs(cell) <= 2**53:
             return str(int(cell))
         # As the sheet shows it: what 0.1 * 3 leaves in the seventeenth digit is no part of a value.
-        return repr(float(f"{cell:.{_DIGITS}g}"))
+        number = Decimal(repr(float(f"{cell:.{_DIGITS}g}")))
+        # A text with an exponent would be a code.
+        return f"{number:f}" if _LEAST <= abs(number) <= 1 / _LEAST else repr(float(number))
     if isinstance(cell, datetime.datetime):
         return cell.isoformat(" ") if moments else cell.date().isoformat()
     if moments and isinstance(cell, datetime.date):

@@ -12,7 +12,7 @@ from typing import Any
 import pyarrow as pa
 from msgspec import Struct
 
-from gravel.language.types import TEXT
+from gravel.language.types import DOUBLE, TEXT, Type
 from gravel.problems import TableProblem
 from gravel.sources.arrow import StoredSource
 from gravel.sources.kept_parts import KeptParts
@@ -31,7 +31,17 @@ class _Seen(Struct):
 
     strings: bool = False
     nested: bool = False
+    numbers: bool = False
+    exponents: bool = False  # of which some have one
     others: bool = False
+
+    @property
+    def type(self) -> Type | None:
+        """The type that they give the column; None: the values decide, as in a text file, where a
+        number with an exponent is a code."""
+        if self.strings or self.nested:
+            return TEXT
+        return DOUBLE if self.exponents and not self.others else None
 
 
 class NoObjects(TableProblem):
@@ -40,7 +50,8 @@ class NoObjects(TableProblem):
 
 def open_json_lines(path: Path, name: str, reading: ReadOptions) -> StoredSource:
     """A JSON Lines file, read once and kept as texts. A column that holds a string anywhere is
-    TEXT; else its values decide, as in a text file. Raises TableProblem."""
+    TEXT, one of numbers of which some have an exponent DOUBLE PRECISION; else its values decide, as
+    in a text file. Raises TableProblem."""
     return _open_objects(path, name, reading, False)
 
 
@@ -67,7 +78,7 @@ def _open_objects(path: Path, name: str, reading: ReadOptions, array: bool) -> S
     if not columns:
         raise NoObjects(f"{name} has no object in it", hint="JSON Lines has an object a line")
 
-    kinds = [TEXT if seen.strings or seen.nested else None for seen in columns.values()]
+    kinds = [seen.type for seen in columns.values()]
     refuse_changed(path, name, before)
     source = StoredSource(
         path,
@@ -84,7 +95,7 @@ def _open_objects(path: Path, name: str, reading: ReadOptions, array: bool) -> S
     source.nested = frozenset(
         column
         for column, seen in columns.items()
-        if seen.nested and not seen.strings and not seen.others
+        if seen.nested and not (seen.strings or seen.numbers or seen.others)
     )
     return source
 
@@ -268,6 +279,9 @@ def _plain(text: str | None) -> str | None:
 def _note(seen: _Seen, value: Any) -> None:
     if isinstance(value, (list, dict)):
         seen.nested = True
+    elif isinstance(value, _Number) and value[-1:].isdigit():
+        seen.numbers = True
+        seen.exponents = seen.exponents or "e" in value or "E" in value
     elif isinstance(value, str) and not isinstance(value, _Number):
         seen.strings = True
     elif value is not None:

@@ -284,7 +284,7 @@ def _decimals(values: Sequence[Any], declared: str, scale: int) -> pa.Array | No
     except OverflowError:
         return None
     whole = np.rint(doubles * 10**scale)
-    if not (np.abs(whole) < 10**EXACT_DIGITS).all() or (whole / 10**scale != doubles).any():
+    if not (np.abs(whole) < 10**EXACT_DIGITS).all() or not _is_near(whole, scale, doubles).all():
         return None
     match = _SCALED.fullmatch(declared)
     assert match is not None
@@ -300,6 +300,13 @@ def _decimals(values: Sequence[Any], declared: str, scale: int) -> pa.Array | No
     return pa.Array.from_buffers(kind, len(whole), [validity, pa.py_buffer(words)])
 
 
+def _is_near(whole: Any, scale: int, doubles: Any) -> Any:
+    """Whether doubles are these whole numbers of the last place: as near as SQLite comes, which
+    reads a text up to two units in the last place beside the nearest double (before 3.47). No other
+    number of 15 digits is as near."""
+    return np.abs(whole / 10**scale - doubles) <= 2 * np.spacing(np.abs(doubles))
+
+
 def _scaled_texts(values: Sequence[Any], scale: int) -> pa.Array:
     return pa.array([_scaled(value, scale) for value in values], pa.string())
 
@@ -307,8 +314,9 @@ def _scaled_texts(values: Sequence[Any], scale: int) -> pa.Array:
 def _scaled(value: float | None, scale: int) -> str | None:
     """A number with so many places after the point, if these say it exactly."""
     if isinstance(value, float):
-        text = f"{value:.{scale}f}"
-        return text if float(text) == value else double_text(value)
+        whole = np.rint(value * 10**scale)
+        exact = abs(whole) < 10**EXACT_DIGITS and _is_near(whole, scale, value)
+        return f"{value:.{scale}f}" if exact else double_text(value)
     return _text(value) if not isinstance(value, int) else f"{value}.{'0' * scale}"
 
 
