@@ -313,6 +313,20 @@ def test_columns_are_found_without_regard_to_case_but_exactly_where_quoted(
     )
     columns = [item["column"] for item in told["assignments"]]
     assert columns == ["FEE", "result", "result_2", "result_3", "x"]
+    # A list of columns takes a name as it is called, be it no SQL name.
+    write("n.csv", "berth no,group,a-b\n2,x,1\n1,x,5\n2,x,3\n")
+    (told,) = figures(
+        "count", "n.csv", "--key", "berth no", "--distinct", "berth no,group", "--total", "a-b"
+    )["tables"]
+    assert told["keys"][0]["repeated_rows"] == 2
+    assert (told["distinct"][0]["distinct"], told["totals"][0]["value"]) == (2, 9)
+    assert figures("duplicates", "n.csv", "--on", "berth no, group")["groups"] == 1
+    told = figures(
+        "look", "n.csv", "--columns", "a-b,group", "--sort", "berth no DESC, a-b desc nulls last"
+    )
+    assert [[*row["values"].values()] for row in told["shown"]] == [[3, "x"], [1, "x"], [5, "x"]]
+    assert figures("duplicates", "n.csv", "--near", "berth no")["value_pairs"] == 1
+    gravel("look", "n.csv", "--columns", "group,,a-b", status=2)
 
 
 def test_the_readme_has_the_two_commands_and_its_links_lead_somewhere(folder: Path) -> None:

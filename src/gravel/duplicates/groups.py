@@ -74,7 +74,7 @@ def duplicates(
         )
     position = NAMES.index(match_level)
     keys = [_position(table, name) for name in names_in(key, table.columns)]
-    asked = _asked(table, expressions_in(on), keys, given, null_equal, memory)
+    asked = _asked(table, expressions_in(on, table.columns), keys, given, null_equal, memory)
     counts = CombinationState(asked, [] if keys else _candidates(table.columns), memory)
     wanted = sorted({*reads(asked.bound, len(table.columns)), *counts.candidates})
     table.engine.run(counts, table, wanted)

@@ -22,7 +22,15 @@ from gravel.engine.evaluate import run
 from gravel.engine.row_codes import codes_of
 from gravel.engine.sets import distinct_values
 from gravel.figures import Figures, NumberOf, Unlisted
-from gravel.inspecting.binding import columns_named, explaining, frame_of, names_in, reads, scope_of
+from gravel.inspecting.binding import (
+    columns_named,
+    explaining,
+    frame_of,
+    names_in,
+    reads,
+    scope_of,
+    with_quotes,
+)
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.bind import bind
@@ -105,11 +113,13 @@ def near(
         raise CallProblem(
             f"--similarity takes a similarity from 0.5 to 1, not {alike}", hint="--similarity 0.9"
         )
+    text = with_quotes(text, table.columns)
     within = 2 if within is None and alike is None else within
     proposed = block is None and alike is not None
     if proposed:
         block = f"LEFT(MATCH_KEY({text}), 1)"
     key = names_in(key, table.columns)
+    block = None if block is None else with_quotes(block, table.columns)
     rows = _read(table, text, block, key, given)
     values, codes = rows.values, rows.blocks
     if within is not None:

@@ -113,9 +113,22 @@ def _unfit(
     return batch.count, len(where), int(batch.rows[where[0]]), value
 
 
+_SORTED = re.compile(r"(.+?)((?:\s+(?:ASC|DESC))?(?:\s+NULLS\s+(?:FIRST|LAST))?)", re.IGNORECASE)
+
+
+def with_quotes(text: str, columns: Sequence[str]) -> str:
+    """A list of expressions, or of sort keys, in SQL: names of columns that stand there as they are
+    called, as `berth no` or `group`, are put in quotes."""
+    if text in columns:
+        return quoted(text)
+    parts = [_SORTED.fullmatch(part.strip()) for part in text.split(",")]
+    keys = [quoted(part[1]) + part[2] for part in parts if part and part[1] in columns]
+    return ", ".join(keys) if len(keys) == len(parts) else text
+
+
 def split_list(text: str, columns: Sequence[str]) -> list[int]:
     """Positions of the columns in a list of names, `a, "b c"`. Raises Diagnostic."""
-    results = []
+    results, text = [], with_quotes(text, columns)
     for node in parse.expression_list(text):
         if not isinstance(node, tree.Name):
             raise Diagnostic("a column name is needed here", text, node.start, node.end)
@@ -134,9 +147,13 @@ def names_in(texts: Iterable[str], columns: Sequence[str]) -> list[str]:
     ]
 
 
-def expressions_in(texts: Iterable[str]) -> list[str]:
+def expressions_in(texts: Iterable[str], columns: Sequence[str]) -> list[str]:
     """The expressions of texts that are lists of them. Raises Diagnostic."""
-    return [text[node.start : node.end] for text in texts for node in parse.expression_list(text)]
+    return [
+        text[node.start : node.end]
+        for text in (with_quotes(text, columns) for text in texts)
+        for node in parse.expression_list(text)
+    ]
 
 
 def reads(expressions: Iterable[nodes.Expression], limit: int) -> list[int]:

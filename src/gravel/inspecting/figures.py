@@ -19,7 +19,14 @@ from gravel.engine.exact_sum import units_of
 from gravel.engine.frame import Frame
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.vector import Vector, first_error
-from gravel.inspecting.binding import columns_named, explaining, reads, scope_of, split_list
+from gravel.inspecting.binding import (
+    columns_named,
+    explaining,
+    reads,
+    scope_of,
+    split_list,
+    with_quotes,
+)
 from gravel.inspecting.counts import DistinctCount, KeyCount, TableCount, Total, by_store
 from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes, parse
@@ -42,6 +49,8 @@ def count_with_figures(
 ) -> TableCount:
     """Count a table with what is asked for, in one pass. Raises Diagnostic for what cannot be
     bound, TableProblem for what cannot be read."""
+    distinct = [with_quotes(text, table.columns) for text in distinct]
+    totals = [with_quotes(text, table.columns) for text in totals]
     lists = [(parse.expression_list(text), text) for text in distinct]
     sums = [(parse.expression(text), text) for text in totals]
     key_columns = [split_list(item, table.columns) for item in key]

@@ -20,7 +20,14 @@ from gravel.engine.frame import Frame
 from gravel.engine.sets import member
 from gravel.engine.vector import Vector
 from gravel.figures import Figures, NumberOf, Scalar, Unlisted, figure
-from gravel.inspecting.binding import columns_named, explaining, reads, scope_of, split_list
+from gravel.inspecting.binding import (
+    columns_named,
+    explaining,
+    reads,
+    scope_of,
+    split_list,
+    with_quotes,
+)
 from gravel.inspecting.cautions import BranchCount, Caution, Sightings, Watch
 from gravel.inspecting.cells import Cell, cells, json_value
 from gravel.kernels.arrays import to_arrow
@@ -120,6 +127,7 @@ def look(
         raise CallProblem("rows are drawn at random, or sorted", hint="leave out --sort")
     chosen = split_list(columns, table.columns) if columns else list(range(len(table.columns)))
     shows = [parse.named(text) for text in show]
+    sort = with_quotes(sort, table.columns) if sort else None
     sorts = parse.sort_list(sort) if sort else []
     names = [item.name for item in shows]
     _refuse_repeated(names, [table.columns[index] for index in chosen], show)
