@@ -63,6 +63,7 @@ KINDS: dict[str, tuple[str, bytes | str, str, list[str], list[list[str | None]]]
     "sep=": ("t.csv", "sep=;\n" + TABLE.replace(",", ";"), "", [], ROWS),
     "no header": ("t.csv", TABLE.partition("\n")[2], "--header none", ["--header", "none"], [["c1", "c2", "c3"], *ROWS[1:]]),
     "no header, days": ("t.csv", "2024-01-01,a\n2024-01-02,b\n", "--header none", ["--header", "none"], [["c1", "c2"], ["2024-01-01", "a"], ["2024-01-02", "b"]]),
+    "no header, rows that come again": ("t.csv", "2.5,.9\n2.5,.9\n", "--header none", ["--header", "none"], [["c1", "c2"], ["2.5", ".9"], ["2.5", ".9"]]),
     "no header, words": ("t.csv", "open,Bay\nshut,Bay\nopen,Nes\n", "--header none", ["--header", "none"], [["c1", "c2"], ["open", "Bay"], ["shut", "Bay"], ["open", "Nes"]]),
     "numbers for names": ("t.csv", "1,2,x\n5,6,a\n7,8,b\n", "--header 1", ["--header", "1"], [["1", "2", "x"], ["5", "6", "a"], ["7", "8", "b"]]),
     "years for names": ("t.csv", "town,2019,2020\nBay,1,2\nNes,3,4\n", "", [], [["town", "2019", "2020"], ["Bay", "1", "2"], ["Nes", "3", "4"]]),

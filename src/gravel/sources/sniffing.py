@@ -136,8 +136,11 @@ def _words(line: str) -> list[str]:
 def looks_like_a_row(header: Sequence[str], rows: Sequence[Sequence[str]]) -> bool:
     """Whether the fields of a header look like values of their columns: numbers above numbers, or
     words that come again below. Not where some field is a name above numbers, where the fields are
-    years, which name columns, or where the whole header comes again, as in files put together."""
-    if not rows or _are_years(header) or list(header) in [list(row) for row in rows]:
+    years, which name columns, or where a header that is not all numbers comes again, as in files
+    put together."""
+    numbers = all(_is_number(name) for name in header)
+    comes_again = not numbers and list(header) in [list(row) for row in rows]
+    if not rows or _are_years(header) or comes_again:
         return False
     typed = again = 0
     for index, name in enumerate(header):
