@@ -233,6 +233,10 @@ def test_a_number_in_sqlite_is_a_number_there(figures: Any, gravel: Any) -> None
     write("lat.csv", "lat\n" + "\n".join(lats) + "\n")
     gravel("query", "SELECT * FROM 'lat.csv'", "--write", "near.db#lat")
     assert figures("compare", "lat.csv", "near.db#lat")["status"] == "same"
+    write("names.csv", "a,A,É,é\n1,2,3,4\n")
+    told = gravel("query", "SELECT * FROM 'names.csv'", "--write", "near.db#names", status=2).err
+    assert "near.db does not tell the columns a and A apart" in told
+    gravel("query", "SELECT a, É, é FROM 'names.csv'", "--write", "near.db#names")
     # What SQLite would make NULL is told before it does.
     _stored("n.parquet", pa.table({"x": [1.5, float("nan")]}))
     write("n.toml", 'table = "n.parquet"\nwrite = "h.db#n"\n')

@@ -163,10 +163,10 @@ class SecondPass:
 
     def _has_exponents(self, index: int) -> bool:
         """Whether a column of texts is results of a calculation, which are neither keys nor what
-        says another column's value: numbers of which a tenth has an exponent."""
+        says another column's value: numbers of which one in a hundred has an exponent."""
         bits, known = self.gathered[index].by_bit, self.first.rows - self.first.columns[index].nulls
         numbers = bits.get("DOUBLE PRECISION", 0)
-        return numbers * 2 > known and (numbers - bits.get("DECIMAL", 0)) * 10 > numbers
+        return numbers * 2 > known and (numbers - bits.get("DECIMAL", 0)) * 100 > numbers
 
     def _likely_rules(self) -> list[rules.ColumnRule]:
         """Rules that the first rows suggest, or those of a sample."""

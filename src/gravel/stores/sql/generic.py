@@ -74,6 +74,10 @@ class Other(Database):
         """See Database."""
         return not self.mysql
 
+    def folded(self, name: str) -> str:
+        """See Database."""
+        return name.casefold()
+
     def connect(self) -> Any:
         """See Database."""
         scheme, _, rest = self.url.partition("://")
@@ -297,6 +301,7 @@ class Other(Database):
         """See Database. A text in a key has a length in MySQL."""
         if not self.mysql:
             return super().create(table, columns, key, declared)
+        self.refuse_namesakes(name for name, _ in columns)
         parts = []
         for name, kind in columns:
             result = (

@@ -72,6 +72,10 @@ class SQLite(Database):
             self._clear()
             raise
 
+    def folded(self, name: str) -> str:
+        """See Database: without the case of ASCII."""
+        return name.encode().lower().decode()
+
     def _begun(self) -> None:
         with self.told():
             self.connection.exec_driver_sql("BEGIN IMMEDIATE")

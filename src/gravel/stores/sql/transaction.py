@@ -372,8 +372,9 @@ class Database(ABC):
         key: Sequence[str],
         declared: Mapping[str, str] | None = None,
     ) -> None:
-        """A new table; `key` is its primary key; `declared`: types that stand for the
-        language's."""
+        """A new table; `key` is its primary key; `declared`: types that stand for the language's.
+        Raises CallProblem for names that are one to the database."""
+        self.refuse_namesakes(name for name, _ in columns)
         types = {name: (declared or {}).get(name) or self.type_name(kind) for name, kind in columns}
         parts = [
             f"{self.column(name)} {types[name]}" + (" NOT NULL" if name in key else "")
@@ -382,6 +383,21 @@ class Database(ABC):
         if key:
             parts.append(f"PRIMARY KEY ({', '.join(map(self.column, key))})")
         self.run(f"CREATE TABLE {self.quoted(table)} ({', '.join(parts)})")
+
+    def folded(self, name: str) -> str:
+        """What the database tells a column's name by."""
+        return name
+
+    def refuse_namesakes(self, names: Iterable[str]) -> None:
+        """Raises CallProblem for names of columns that are one to the database."""
+        seen: dict[str, str] = {}
+        for name in names:
+            other = seen.setdefault(self.folded(name), name)
+            if other != name:
+                raise CallProblem(
+                    f"{self.shown} does not tell the columns {other} and {name} apart",
+                    hint="give one of them another name: AS in a query, columns in a plan",
+                )
 
     def drop(self, table: str) -> None:
         """Take a table away."""
