@@ -1098,6 +1098,17 @@ def test_dependencies_and_almost_keys_tell_their_exceptions(figures: Any) -> Non
     rows[7], rows[11] = (7, "A-07", "South", 1), (11, "A-11", "", 2)
     rows[300] = (299, "A-00", "North", 0)
     write("t.csv", "id,berth,pier,n\n" + "".join(f"{a},{b},{c},{d}\n" for a, b, c, d in rows))
+    # Prices may be written with and without decimals, as long as each is written in one way.
+    prices = ["12", "12.5", "7.25"]
+    write(
+        "p.csv",
+        "item,price\n"
+        + "".join(
+            f"i{at % 30},{'99.9' if at == 77 else prices[at % 30 % 3]}\n" for at in range(600)
+        ),
+    )
+    told = [one for one in figures("profile", "p.csv")["findings"] if one["column"] == "price"]
+    assert [(one["finding"], one["rows"]) for one in told] == [("functional dependency", 1)]
     # What was calculated says nothing of other columns: numbers with exponents.
     write(
         "e.csv",

@@ -133,10 +133,10 @@ class SecondPass:
         self.keys: list[tuple[str, ...]] = []
         for index, name in enumerate(self.table.columns):
             state, matches = self.first.columns[index], self.gathered[index]
-            distinct = self.distinct(index)
+            distinct = self.distinct(index)  # where texts are as many, each is a value
             if rows and distinct == rows:
                 self.keys.append((name,))
-            elif distinct > 1 and index not in self.by_value and not self._has_exponents(index):
+            elif distinct > 1 and matches.distinct == distinct and not self._has_exponents(index):
                 columns.append(relations.DependencyCandidate(index, matches.distinct, state.nulls))
         columns = columns[: relations.COLUMNS]
         self.searched = len(columns)
