@@ -343,6 +343,57 @@ def test_a_request_to_end_leaves_nothing_behind(folder: Path) -> None:
         assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "p.toml"]
 
 
+AT_EACH_CALL = """
+import os, signal, sys
+from pathlib import Path
+from gravel.sinks import atomic_file
+
+def publish(folder, at):
+    places = [folder / "o.csv", folder / "o.record.json"]
+    for place in places:
+        place.write_text("old")
+    publication = atomic_file.Publication(places[0], "o.csv", places[1:])
+    outputs = [atomic_file.Output(place, place.name) for place in places]
+    for output in outputs:
+        output.write(b"new")
+        output.close()
+    calls = 0
+    real = {name: getattr(os, name) for name in ("replace", "fsync", "chmod")}
+    def call(name, *arguments):
+        nonlocal calls
+        calls += 1
+        if calls == at:
+            signal.raise_signal(signal.SIGINT)
+        return real[name](*arguments)
+    for name in real:
+        setattr(os, name, lambda *arguments, name=name: call(name, *arguments))
+    ended = False
+    try:
+        publication.publish(outputs)
+    except KeyboardInterrupt:
+        ended = True
+    for name in real:
+        setattr(os, name, real[name])
+    for output in outputs:
+        output.discard()
+    publication.close()
+    assert ended == (calls >= at)
+    assert {place.read_text() for place in places} == {"new"}
+    assert sorted(folder.iterdir()) == places, list(folder.iterdir())
+    return ended
+
+at = 1
+while publish(Path(sys.argv[1]), at):
+    at += 1
+assert at > 5
+"""
+
+
+def test_an_interrupt_while_files_are_put_in_place_waits_until_all_are(folder: Path) -> None:
+    ran = subprocess.run([sys.executable, "-c", AT_EACH_CALL, str(folder)], capture_output=True)
+    assert ran.returncode == 0, ran.stderr.decode()
+
+
 def _stopped(folder: Path, sign: int, after: float) -> int:
     process = subprocess.Popen(
         [*PROGRAM, "clean", "p.toml"],

@@ -15,9 +15,11 @@ import json
 import os
 import secrets
 import shutil
+import signal
 import socket
 import sys
 import tempfile
+import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -81,6 +83,28 @@ def _locked(handle: int) -> bool:
     except OSError:
         return False
     return True
+
+
+@contextmanager
+def undisturbed() -> Iterator[None]:
+    """A signal that asks the process to end waits until this is done."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    waiting: list[int] = []
+    before: dict[int, Any] = {}
+    try:
+        for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+            number = getattr(signal, name, None)
+            if number is not None and (handler := signal.getsignal(number)) is not None:
+                before[number] = handler
+                signal.signal(number, lambda number, _: waiting.append(number))
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+        if waiting:
+            signal.raise_signal(waiting[0])
 
 
 _unfinished: set[Path] = set()  # files that are written and not yet in their places
@@ -296,6 +320,10 @@ class Publication:
     def publish(self, outputs: Sequence[Output], gone: Sequence[Path] = ()) -> None:
         """Put finished outputs in their places, one after another, and take `gone` away. From the
         journal's rename on it will be done, by this run or the next. Raises TableProblem."""
+        with undisturbed():
+            self._publish(outputs, gone)
+
+    def _publish(self, outputs: Sequence[Output], gone: Sequence[Path]) -> None:
         moves = [[str(output.path), str(output.target)] for output in outputs]
         beside = None
         try:
@@ -365,7 +393,8 @@ class Publication:
                     hint="whoever wrote it finishes it with a run",
                 )
             try:
-                self._finish()
+                with undisturbed():
+                    self._finish()
             except (OSError, ValueError, KeyError, TypeError) as error:
                 raise TableProblem(
                     f"what an earlier run was to put in place cannot be: {error}",
