@@ -188,6 +188,68 @@ sort = "i64 DESC"
     )
 
 
+@pytest.mark.parametrize("name", ["t.parquet", "t.arrow"])
+def test_moments_of_nanoseconds_are_read_as_timestamps_where_they_are_whole_microseconds(
+    name: str, figures: Any, gravel: Any, folder: Path
+) -> None:
+    hours = [3_600_000_000_000 * at for at in range(40)]
+    columns = {
+        "seen": pa.array(hours, pa.timestamp("ns")), "zone": pa.array(hours, pa.timestamp("ns", "Europe/Oslo")),
+        "late": pa.array([*hours[:-1], hours[-1] + 1], pa.timestamp("ns")), "none": pa.nulls(40, pa.timestamp("ns")),
+    }  # fmt: skip
+    table = pa.table({"id": range(40), **columns})
+    if name == "t.parquet":
+        pq.write_table(table, name, row_group_size=10)
+    else:
+        with pa.ipc.new_file(name, table.schema) as writer:
+            writer.write_table(table, max_chunksize=10)
+    kinds = {
+        "id": "INTEGER",
+        "seen": "TIMESTAMP",
+        "zone": "TIMESTAMP WITH TIME ZONE",
+        "late": "TEXT",
+        "none": "TIMESTAMP",
+    }
+    assert figures("look", name)["types"] == kinds
+    assert {
+        column["name"]: column["type"] for column in figures("profile", name)["columns"]
+    } == kinds
+    assert (
+        figures("look", name, "--where", "seen > TIMESTAMP '1970-01-02 00:00:00'")["matching"] == 15
+    )
+    told = gravel("look", name, "--where", "late > '1970-01-02' AND EXTRACT(HOUR FROM seen) = 15")
+    assert "late is timestamp[ns]: the language has no such type" in told.err
+    assert "seen is" not in told.err
+    (last,) = figures("look", name, "--where", "id = 39")["shown"]
+    assert [*last["values"].values()] == [
+        39, "1970-01-02 15:00:00", "1970-01-02 15:00:00+00", "1970-01-02 15:00:00.000000001", None,
+    ]  # fmt: skip
+    # Types survive, also of what a step sets.
+    step = (
+        """set = { seen = "seen + INTERVAL '1' DAY", late = "CAST(LEFT(late, 19) AS TIMESTAMP)" }"""
+    )
+    for to in ("o.parquet", "o.csv"):
+        write(
+            "p.toml",
+            f'table = "{name}"\nwrite = "{to}"\n[[step]]\n{step}\n[[step]]\nkeep_rows = "seen > TIMESTAMP \'1970-01-03 00:00:00\'"\n',
+        )
+        assert figures("clean", "p.toml")["rows_out"] == 15
+    kept = pq.read_table("o.parquet")
+    assert [field.type for field in kept.schema][1:] == [column.type for column in columns.values()]
+    assert kept.column("zone").to_pylist() == table.column("zone").to_pylist()[25:]
+    assert (
+        Path("o.csv").read_text().splitlines()[1]
+        == "25,1970-01-03 01:00:00,1970-01-02 01:00:00+00,1970-01-02 01:00:00,"
+    )
+    gravel(
+        "query",
+        f"SELECT late, seen FROM '{name}' WHERE seen < TIMESTAMP '1970-01-01 03:00:00'",
+        "--write",
+        "q.parquet",
+    )
+    assert pq.read_table("q.parquet").equals(table.select(["late", "seen"]).slice(0, 3))
+
+
 def test_a_number_in_sqlite_is_a_number_there(figures: Any, gravel: Any) -> None:
     prices = ["49.99", "50.00", "50.01", "120.5", "9", "-3.25", ""]
     write(

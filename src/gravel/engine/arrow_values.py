@@ -74,6 +74,21 @@ def is_list(arrow: pa.DataType) -> bool:
     )
 
 
+def is_finest(arrow: pa.DataType) -> bool:
+    """Whether a type has moments of nanoseconds, finer than the language's: those that are whole
+    microseconds can be read as its own."""
+    plain = plain_type(arrow)
+    return bool(pa.types.is_timestamp(plain) and plain.unit == "ns")
+
+
+def moments(values: pa.Array) -> tuple[pa.Array, bool]:
+    """Moments of nanoseconds in the language's type, and whether all are whole microseconds."""
+    values = plain(values)
+    result = values.cast(pa.timestamp("us", values.type.tz), safe=False)
+    whole = pc.equal(result.cast(values.type), values)
+    return result, pc.all(whole, min_count=0).as_py() is not False
+
+
 def has_type(arrow: pa.DataType) -> bool:
     """Whether the language has a type for an Arrow type; the others are read as their texts."""
     plain = plain_type(arrow)
@@ -138,6 +153,13 @@ def text_of(stored: pa.Array, kind: Type = TEXT) -> pa.Array:
         return to_text(stored, kind)
     if pa.types.is_decimal(arrow):  # whatever its width
         return to_text(stored, Type(Kind.DECIMAL))
+    if is_finest(arrow):
+        result, all_whole = moments(stored)
+        own = type_of(result.type)
+        texts = to_text(result.cast(own.arrow), own)
+        if all_whole:
+            return texts
+        return pc.if_else(pc.equal(result.cast(arrow), stored), texts, pc.cast(stored, pa.string()))
     own = type_of(arrow)
     if own != TEXT:
         return to_text(stored if arrow == own.arrow else stored.cast(own.arrow), own)

@@ -4,13 +4,13 @@ pass."""
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import partial
 
 import numpy as np
 
-from gravel.engine.arrow_values import has_type, is_list, plain_type, type_of
+from gravel.engine.arrow_values import has_type, is_finest, is_list, plain_type, type_of
 from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.language import nodes, parse, tree
@@ -44,16 +44,19 @@ def scope_of(table: Source, wanted: Sequence[int], context: Given | None = None)
     known = table.types(wanted)
     types = tuple(known.get(index, TEXT) for index in range(len(table.columns)))
     declared = frozenset(getattr(table, "declared", ()))
-    note_types(table, wanted)
+    note_types(table, known)
     return Scope(tuple(table.columns), types, declared, context or Given())
 
 
-def note_types(table: Source, read: Iterable[int]) -> None:
-    """Note which of the columns that expressions read are of types that the language has not."""
-    for index in read:
+def note_types(table: Source, read: Mapping[int, Type]) -> None:
+    """Note which of the columns that expressions read, given with what they are read as, are of
+    types that the language has not."""
+    for index, kind in read.items():
         field = table.fields.get(index)
         declared = getattr(table, "declared", {}).get(table.columns[index])
-        if field is not None and not has_type(field.type) and declared is None:
+        if field is None or declared is not None or (is_finest(field.type) and kind != TEXT):
+            continue
+        if not has_type(field.type):
             note = (
                 f"{field.name} is {field.type}: the language has no such type, and reads its text"
             )

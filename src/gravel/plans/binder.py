@@ -137,7 +137,11 @@ class Binder(Struct):
         )
         note_types(
             self.table,
-            [item.source for item in read if item.source is not None and not item.touched],
+            {
+                item.source: item.type
+                for item in read
+                if item.source is not None and not item.touched
+            },
         )
         return bound
 

@@ -10,7 +10,7 @@ from typing import Any, Protocol
 import pyarrow as pa
 from msgspec import Struct
 
-from gravel.engine.arrow_values import has_type, of_type, plain_type, type_of
+from gravel.engine.arrow_values import has_type, is_finest, of_type, plain_type, type_of
 from gravel.language.types import NUMBERS, Kind, Type
 from gravel.ledger.fingerprint import kept_type
 from gravel.plans.rows import TrackedRows
@@ -251,6 +251,8 @@ class TypedRows:
 def _may_keep(arrow: pa.DataType, kind: Type) -> bool:
     """Whether a column of an Arrow type may keep it when a step sets values of another type of the
     language."""
+    if is_finest(arrow):
+        return kind.kind is (Kind.TIMESTAMP if plain_type(arrow).tz is None else Kind.ZONED)
     own = type_of(arrow)
     return (
         has_type(arrow)

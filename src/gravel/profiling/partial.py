@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct, field
 
-from gravel.engine.arrow_values import text_of
+from gravel.engine.arrow_values import is_finest, text_of
 from gravel.engine.distinct import Counted, counted_hashes
 from gravel.engine.hashing import NULL_HASH, both_hashes
 from gravel.engine.known_values import Known, KnownValues
@@ -99,7 +99,7 @@ def part_of(
         nulls,
         null_sum,
         part.spread(plain, filled),
-        figures.fitting,
+        fitting(stored, so_far.kinds) if is_finest(stored.type) else figures.fitting,
         figures.bounds,
         figures.total,
         figures.values,

@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 from msgspec import Struct
 
-from gravel.engine.arrow_values import has_type, of_type, plain_type, text_of, type_of
+from gravel.engine.arrow_values import has_type, is_finest, of_type, plain_type, text_of, type_of
 from gravel.engine.memory import give_back_freed_blocks
 from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.casts import to_text
@@ -186,7 +186,7 @@ def stored_columns(relation: Relation, kept: Source | None) -> dict[int, StoredC
             continue
         index, kind = kept.columns.index(name), relation.types[place]
         arrow = kept.fields[index].type
-        if kind != type_of(arrow):
+        if kind != type_of(arrow) and not is_finest(arrow):
             continue
         if has_type(arrow) and _casts(kind.arrow, plain_type(arrow)):
             results[place] = StoredColumn(arrow, None)

@@ -18,9 +18,9 @@ import pyarrow as pa
 from msgspec import Struct
 from msgspec.structs import replace
 
-from gravel.engine.arrow_values import is_binary, plain, type_of
+from gravel.engine.arrow_values import is_binary, is_finest, plain, plain_type, type_of
 from gravel.engine.sets import without
-from gravel.language.types import TEXT, Type
+from gravel.language.types import TEXT, TIMESTAMP, ZONED, Type
 from gravel.problems import TableProblem
 from gravel.sources.csv.splitter import Take
 from gravel.sources.read_options import ReadOptions
@@ -192,12 +192,12 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
                 sound.add((number, column))
         return pa.table(chosen, names=columns)
 
-    kinds, sizes = [type_of(field.type) for field in schema], [length for _, _, length in parts]
+    sizes = [length for _, _, length in parts]
     result = StoredSource(
         path,
         name,
         _names(schema, name),
-        kinds,
+        _kinds(schema),
         sizes,
         part,
         file.metadata.num_rows,
@@ -248,6 +248,11 @@ def _know(table: StoredSource, schema: pa.Schema) -> None:
     """Keep what the store says of its columns."""
     table.fields = dict(enumerate(schema))
     table.binary = _binary(schema)
+    table.fallback = {
+        field.name: TIMESTAMP if plain_type(field.type).tz is None else ZONED
+        for field in schema
+        if is_finest(field.type)
+    }
     table.nested = frozenset(field.name for field in schema if pa.types.is_nested(field.type))
 
 
@@ -265,12 +270,11 @@ def open_arrow(path: Path, name: str, reading: ReadOptions) -> StoredSource:
         with pa.OSFile(str(path)) as source:
             return pa.ipc.open_file(source).get_batch(number)
 
-    kinds = [type_of(field.type) for field in schema]
     result = StoredSource(
         path,
         name,
         _names(schema, name),
-        kinds,
+        _kinds(schema),
         sizes,
         part,
         sum(sizes),
@@ -307,6 +311,12 @@ def _opened(work: Callable[[], Any], name: str, what: str) -> Any:
         raise TableProblem(
             f"{name} is not a sound {what} file: {str(error).splitlines()[0][:200]}"
         ) from None
+
+
+def _kinds(schema: pa.Schema) -> list[Type | None]:
+    """The types that columns have by their store; moments of nanoseconds have one by their
+    values."""
+    return [None if is_finest(field.type) else type_of(field.type) for field in schema]
 
 
 def _names(schema: pa.Schema, name: str) -> list[str]:

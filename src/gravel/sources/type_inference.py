@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from gravel.engine.arrow_values import is_finest, moments
 from gravel.engine.sets import distinct_values
 from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.buffers import ByteSet, body, matches, valid
@@ -24,6 +25,7 @@ from gravel.language.types import (
     MAX_DIGITS,
     TEXT,
     TIMESTAMP,
+    ZONED,
     Kind,
     Type,
     decimal,
@@ -41,7 +43,7 @@ _PLAIN = {
 }
 _COMPILED = {kind: re.compile(pattern) for kind, pattern in _PLAIN.items()}
 _DIGITS = ByteSet(b"0123456789-")
-_ALL = frozenset(_PLAIN)
+_ALL = frozenset({*_PLAIN, Kind.ZONED})  # no text shows the last one
 
 
 class Fitting(Struct, frozen=True):
@@ -79,6 +81,7 @@ class Fitting(Struct, frozen=True):
             (Kind.BOOLEAN, BOOLEAN),
             (Kind.DATE, DATE),
             (Kind.TIMESTAMP, TIMESTAMP),
+            (Kind.ZONED, ZONED),
         ):
             if kind in self.kinds:
                 return result
@@ -93,9 +96,13 @@ class Fitting(Struct, frozen=True):
 
 
 def fitting(array: pa.Array, candidates: frozenset[Kind] = _ALL) -> Fitting:
-    """What the values of a text array fit, of these candidates."""
+    """What the values of an array of texts fit, or of moments of nanoseconds, of these
+    candidates."""
     if array.null_count == len(array):
         return Fitting(candidates)
+    if is_finest(array.type):
+        kind = Kind.TIMESTAMP if array.type.tz is None else Kind.ZONED
+        return Fitting(candidates & {kind} if moments(array)[1] else frozenset(), seen=True)
     kinds = _first_look(array, candidates)
     result = Fitting(frozenset(), seen=True)
     if Kind.INTEGER in kinds and _all_integers(array):
@@ -155,7 +162,7 @@ def agrees(array: pa.Array, kind: Type) -> bool:
 
 def _first_look(array: pa.Array, candidates: frozenset[Kind]) -> set[Kind]:
     """The candidates that the first few values leave: most text columns lose all of them here."""
-    left = set(candidates)
+    left = {*candidates} & _PLAIN.keys()
     for value in array.slice(0, 50).to_pylist():
         if value is not None:
             left = {kind for kind in left if _COMPILED[kind].match(value)}
