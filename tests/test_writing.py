@@ -1170,6 +1170,46 @@ def test_sqlite_columns_keep_how_their_values_are_stored(figures: Any, folder: P
     assert harbour.run("SELECT COUNT(*), SUM(twice) FROM boats_before") == [(2, 6)]
 
 
+def test_truth_is_read_as_programs_write_it_and_stays_so_in_text(
+    figures: Any, gravel: Any, folder: Path
+) -> None:
+    text = "id,a,b,c,at\n1,TRUE,True,true,2024-01-01T10:00:00\n2,FALSE,False,TRUE,2024-01-02T10:00:00\n3,,True,False,\n"
+    write("t.csv", text)
+    told = figures("look", "t.csv", "--where", "a AND b OR NOT c")
+    assert (told["types"]["a"], told["types"]["b"], told["types"]["c"]) == ("BOOLEAN",) * 3
+    assert told["matching"] == 2
+    columns = {column["name"]: column for column in figures("profile", "t.csv")["columns"]}
+    assert [columns[name]["distinct"] for name in "abc"] == [2, 2, 2]
+    assert figures("duplicates", "t.csv", "--on", "c")["groups"] == 1
+    step = '\n[[step]]\nset = { d = "NOT a", y = "EXTRACT(YEAR FROM at)" }\n'
+    for to in ("o.csv", "o.parquet", "o.jsonl", "o.db#t"):
+        write(
+            "p.toml",
+            f'table = "t.csv"\nwrite = "{to}"\nmetadata = {json.dumps(to == "o.csv")}\n{step}',
+        )
+        figures("clean", "p.toml")
+        if to != "o.csv":
+            told = figures("compare", "t.csv", to, "--key", "id", status=1)
+            assert (told["changed_rows"], told["only_after_columns"]) == (0, ["d", "y"])
+    assert (
+        Path("o.csv")
+        .read_text()
+        .startswith("id,a,b,c,at,d,y\n1,TRUE,True,true,2024-01-01T10:00:00,false,2024\n")
+    )
+    described = json.loads(Path("o.csv-metadata.json").read_text())["tableSchema"]["columns"]
+    assert [column["datatype"] for column in described[1:6]] == [
+        {"base": "boolean", "format": "TRUE|FALSE"}, {"base": "boolean", "format": "True|False"}, "string", "dateTime", "boolean",
+    ]  # fmt: skip
+    assert figures("look", "o.csv")["types"]["a"] == "BOOLEAN"
+    with sqlite3.connect("o.db") as base:
+        assert base.execute("SELECT a, b, c FROM t").fetchall() == [
+            (1, 1, 1),
+            (0, 0, 1),
+            (None, 1, 0),
+        ]
+    base.close()
+
+
 def test_truth_in_json_and_urls_that_are_none(figures: Any, gravel: Any, folder: Path) -> None:
     write("b.csv", "id,ok,half\n1,TRUE,.5\n2,false,1.0\n3,,\n")
     _plan("b.csv", "o.jsonl", "[types]\nok = 'BOOLEAN'\nhalf = 'DECIMAL(9,2)'\n")

@@ -24,7 +24,7 @@ from gravel.plans.steps import record_path
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
 from gravel.sources.jsonl import NoObjects
-from gravel.sources.metadata import metadata_of, metadata_path, separators_of
+from gravel.sources.metadata import metadata_of, metadata_path, written_forms
 from gravel.sources.opening import open_table
 from gravel.sources.read_options import ReadOptions, reading_of
 from gravel.sources.source import scan
@@ -222,14 +222,16 @@ def _metadata(plan: BoundPlan) -> str:
     untouched = {
         column.name: column.source
         for column in plan.columns
-        if column.source is not None and not column.touched and column.type == TEXT
+        if column.source is not None and not column.touched
     }
-    seen_types = plan.table.types(list(untouched.values()))
-    types |= {name: seen_types[source] for name, source in untouched.items()}
-    signs = separators_of(plan.table, seen_types)
-    separators = {name: signs[source] for name, source in untouched.items() if source in signs}
+    seen_types = plan.table.types(
+        [source for name, source in untouched.items() if types[name] == TEXT]
+    )
+    types |= {name: seen_types.get(source, types[name]) for name, source in untouched.items()}
+    written = written_forms(plan.table, {source: types[name] for name, source in untouched.items()})
+    forms = {name: written[source] for name, source in untouched.items() if source in written}
     dialect = replace(plan.dialect, encoding="utf-8", quote='"')
-    return metadata_of(plan.target.name, types, dialect, ReadOptions(), separators)
+    return metadata_of(plan.target.name, types, dialect, ReadOptions(), forms)
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from pathlib import Path
 from gravel.problems import CallProblem
 from gravel.sinks.atomic_file import write_whole
 from gravel.sources.csv.reader import CsvSource
-from gravel.sources.metadata import metadata_of, metadata_path, separators_of
+from gravel.sources.metadata import metadata_of, metadata_path, written_forms
 from gravel.sources.source import Source
 
 
@@ -24,6 +24,6 @@ def write_metadata(table: Source) -> Path:
         raise CallProblem(f"{place} is there already", hint="take it away first")
     types = table.types(list(range(len(table.columns))))
     columns = {name: types[index] for index, name in enumerate(table.columns)}
-    signs = {table.columns[at]: sign for at, sign in separators_of(table, types).items()}
+    signs = {table.columns[at]: sign for at, sign in written_forms(table, types).items()}
     write_whole(place, metadata_of(table.origin.name, columns, table.dialect, table.reading, signs))
     return place

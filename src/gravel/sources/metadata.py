@@ -42,6 +42,7 @@ _BASES = {
     Kind.TIMESTAMP: "dateTime",
     Kind.TIME: "time",
 }
+_TRUTHS = ("true|false", "TRUE|FALSE", "True|False")
 _MOMENT = "yyyy-MM-dd HH:mm:ss.SSSSSS"  # with up to six digits of a second (UTS 35)
 _USED = words("delimiter quoteChar header headerRowCount skipRows commentPrefix encoding")
 _OPTION = {"nulls": "null", "texts": "text", "empty_null": "empty"}  # options by their fields
@@ -117,7 +118,7 @@ def _reading(document: dict[str, Any]) -> tuple[ReadOptions, list[str]]:
             declared[name] = TIMESTAMP
         elif base in ("date", "dateTime", "datetime") and form and (day := _template(form)):
             dates.append(day)
-        elif base in _DECLARED and not form:
+        elif base in _DECLARED and (not form or (base == "boolean" and form in _TRUTHS)):
             declared[name] = _DECLARED[base]
         elif form:
             unused.append(f"the format of {name}")
@@ -177,16 +178,32 @@ def _form(template: str) -> str:
     return template
 
 
-def separators_of(table: Source, types: dict[int, Type]) -> dict[int, str]:
-    """What stands between day and time in the timestamps of a table's columns: 'T', ' ', or '' for
-    both. Raises TableProblem."""
-    wanted = [place for place, kind in types.items() if kind.kind is Kind.TIMESTAMP]
+def written_forms(table: Source, types: dict[int, Type]) -> dict[int, str]:
+    """How the timestamps and the truth values of a table's columns are written: what stands between
+    day and time, 'T' or ' '; 'true|false', 'TRUE|FALSE' or 'True|False'; '' for several ways.
+    Raises TableProblem."""
+    kinds = (Kind.TIMESTAMP, Kind.BOOLEAN)
+    wanted = [place for place, kind in types.items() if kind.kind in kinds]
     seen: dict[int, set[str]] = {place: set() for place in wanted}
     for batch in scan(table, Batch.texts, wanted) if wanted else ():
         for place in wanted:
-            signs = pc.unique(pc.utf8_slice_codeunits(batch.columns[place], 10, 11))
-            seen[place] |= {sign for sign in signs.to_pylist() if sign}
-    return {place: min(signs) if len(signs) == 1 else "" for place, signs in seen.items()}
+            texts = batch.columns[place]
+            if types[place].kind is Kind.TIMESTAMP:
+                texts = pc.utf8_slice_codeunits(texts, 10, 11)
+            seen[place] |= {text for text in pc.unique(texts).to_pylist() if text}
+    return {
+        place: _truth(forms)
+        if types[place].kind is Kind.BOOLEAN
+        else min(forms)
+        if len(forms) == 1
+        else ""
+        for place, forms in seen.items()
+    }
+
+
+def _truth(values: set[str]) -> str:
+    """The form that has all truth values of a column; '' where none has."""
+    return next((form for form in _TRUTHS if values <= {*form.split("|")}), "")
 
 
 def metadata_of(
@@ -194,10 +211,10 @@ def metadata_of(
     columns: dict[str, Type],
     dialect: Dialect,
     reading: ReadOptions,
-    separators: dict[str, str],
+    forms: dict[str, str],
 ) -> str:
     """The metadata of a text file, as JSON: its dialect as it was settled, its columns with their
-    types. `separators`: of timestamps that are not written with a space."""
+    types. `forms`: how timestamps and truth values are written, by columns; see `written_forms`."""
     described: dict[str, Any] = {
         "delimiter": dialect.delimiter,
         "encoding": dialect.encoding,
@@ -217,7 +234,9 @@ def metadata_of(
             form = {"decimalChar": reading.decimal}
             form |= {"groupChar": reading.group} if reading.group else {}
             datatype = {"base": base, "format": form}
-        if base == "dateTime" and (sign := separators.get(name, " ")) != "T":
+        if base == "boolean" and (truth := forms.get(name, _TRUTHS[0])) != _TRUTHS[0]:
+            datatype = {"base": base, "format": truth} if truth else "string"
+        if base == "dateTime" and (sign := forms.get(name, " ")) != "T":
             # The standard's own form has a T; both in one column are no form.
             datatype = {"base": base, "format": _MOMENT} if sign else "string"
         if base == "date" and reading.dates:

@@ -37,7 +37,7 @@ PLAIN_TIMESTAMP = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}:[0-9]{2}(?:
 _PLAIN = {
     Kind.INTEGER: PLAIN_INTEGER,
     Kind.DECIMAL: PLAIN_DECIMAL,
-    Kind.BOOLEAN: r"^(?:true|false)$",
+    Kind.BOOLEAN: r"^(?:true|false|TRUE|FALSE|True|False)$",  # as programs write them
     Kind.DATE: r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
     Kind.TIMESTAMP: PLAIN_TIMESTAMP,
 }
@@ -92,7 +92,8 @@ class Fitting(Struct, frozen=True):
     @property
     def uniform(self) -> bool:
         """Whether two texts of the column are equal just where their values are."""
-        return self.type.kind not in (Kind.DECIMAL, Kind.TIMESTAMP) or len(self.scales) <= 1
+        several = (Kind.DECIMAL, Kind.TIMESTAMP, Kind.BOOLEAN)
+        return self.type.kind not in several or len(self.scales) <= 1
 
 
 def fitting(array: pa.Array, candidates: frozenset[Kind] = _ALL) -> Fitting:
@@ -132,7 +133,13 @@ def fitting(array: pa.Array, candidates: frozenset[Kind] = _ALL) -> Fitting:
                 scales=forms - {-2, -3} if kind is Kind.DATE else forms,
             )
     if Kind.BOOLEAN in kinds and _all(array, _PLAIN[Kind.BOOLEAN]):
-        result = replace(result, kinds=result.kinds | {Kind.BOOLEAN})
+        words = set(pc.unique(array).to_pylist())
+        forms = frozenset(
+            place
+            for place, form in enumerate((str.lower, str.upper, str.title))
+            if words & {form("true"), form("false")}
+        )
+        result = replace(result, kinds=result.kinds | {Kind.BOOLEAN}, scales=forms)
     return result
 
 

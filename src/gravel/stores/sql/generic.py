@@ -338,7 +338,9 @@ class Other(Database):
             return kept
         if kind.kind is Kind.BOOLEAN:
             back = {"false": 0, "true": 1}
-            return [None if text is None else back.get(text, text) for text in texts.to_pylist()]
+            return [
+                None if text is None else back.get(text.lower(), text) for text in texts.to_pylist()
+            ]
         if kind.kind in (
             Kind.INTEGER,
             Kind.DECIMAL,

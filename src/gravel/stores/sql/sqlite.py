@@ -218,7 +218,9 @@ class SQLite(Database):
             )
         if kind.kind is Kind.BOOLEAN and declared.startswith("BOOL"):
             back = {"false": 0, "true": 1}
-            return [None if text is None else back.get(text, text) for text in texts.to_pylist()]
+            return [
+                None if text is None else back.get(text.lower(), text) for text in texts.to_pylist()
+            ]
         if kind.kind is Kind.DECIMAL and not is_number(declared):
             return [as_number(text) for text in texts.to_pylist()]
         if kind.kind is Kind.BINARY:
