@@ -119,14 +119,14 @@ def test_types_are_a_view_found_from_all_rows(figures: Any) -> None:
     columns = {
         "i": "1 -7 0", "code": "007 8 9", "plus": "+5 6 7", "minus_zero": "-0 1 2", "exponent": "1e3 2 3", "phone": "0555 1 2",
         "mixed": "12 12.50 -3.1", "date": "2024-02-29 0001-01-01 9999-12-31", "no_day": "2023-02-29 2024-01-01 2024-01-02",
-        "time": "2024-01-01T10:00:00 2024-01-01T11:00:00.5 2024-01-01T12:00:00", "truth": "true false true", "cased": "True false true",
+        "time": "2024-01-01T10:00:00 2024-01-01T11:00:00.5 2024-01-01T12:00:00", "truth": "true false true", "cased": "True false TRUE", "odd": "tRUE false true",
         "grouped": "1.000.000 2 3", "long": "9223372036854775808 1 2", "void": "  ",
     }  # fmt: skip
     rows = zip(*(values.split(" ") for values in columns.values()), strict=True)
     write("t.csv", ",".join(columns) + "\n" + "\n".join(",".join(row) for row in rows) + "\n")
     assert figures("look", "t.csv")["types"] == {
         "i": "INTEGER", "code": "TEXT", "plus": "TEXT", "minus_zero": "TEXT", "exponent": "TEXT", "phone": "TEXT", "mixed": "DECIMAL",
-        "date": "DATE", "no_day": "TEXT", "time": "TIMESTAMP", "truth": "BOOLEAN", "cased": "TEXT", "grouped": "TEXT", "long": "DECIMAL",
+        "date": "DATE", "no_day": "TEXT", "time": "TIMESTAMP", "truth": "BOOLEAN", "cased": "BOOLEAN", "odd": "TEXT", "grouped": "TEXT", "long": "DECIMAL",
         "void": "TEXT",
     }  # fmt: skip
     assert figures("look", "t.csv", "--text", "i")["types"]["i"] == "TEXT"

@@ -351,10 +351,10 @@ def test_a_timestamp_is_its_text_and_its_text_the_timestamp(moments: list[Any]) 
 PLAIN = {
     "INTEGER": re.compile(r"0|-?[1-9][0-9]*"),
     "DECIMAL": re.compile(r"0|0?\.0+|-?(?:[1-9][0-9]*(?:\.[0-9]+)?|0?\.[0-9]*[1-9][0-9]*)"),
-    "BOOLEAN": re.compile("true|false"),
+    "BOOLEAN": re.compile("true|false|TRUE|FALSE|True|False"),
 }
 LITERALS = st.sampled_from(
-    ["0", "7", "-7", "007", "+7", "1.5", "-0.50", ".5", "0.0", "-0", "1.", "1e3", " 7", "true", "false", "True", "", "x", "2024-02-29", "2023-02-29",
+    ["0", "7", "-7", "007", "+7", "1.5", "-0.50", ".5", "0.0", "-0", "1.", "1e3", " 7", "true", "false", "True", "TRUE", "tRUE", "", "x", "2024-02-29", "2023-02-29",
      "9223372036854775807", "9223372036854775808", "1,000", "12345678901234567890.12"]
 )  # fmt: skip
 
