@@ -228,6 +228,9 @@ def test_without_a_key_one_of_both_is_proposed_and_columns_have_headings(gravel:
     assert ran.out.count("row  name  berth id  pier") == 2
     write("b.csv", "name,berth id,pier\ngull,1,B\ntern,1,A\ntern,,A\n")
     assert "key of both" not in gravel("compare", "a.csv", "b.csv", status=1).err
+    write("g.csv", "berth id,pier\n1,A\n1,B\n")
+    told = gravel("compare", "a.csv", "g.csv", "--key", "berth id", status=1).out
+    assert 'see gravel duplicates g.csv --on "berth id"\n' in told
     # What differs in writing only is told with the option that takes it as equal.
     write("d.csv", 'id,pier,town,owner,note\n1,A,Vik,Ada,""\n2,B,Holm,Bo,x\n')
     write("e.csv", "id,pier,town,owner,note\n1,A ,VIK, ADA,\n2,B,Holm,Bo,x\n")

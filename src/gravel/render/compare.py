@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from rich import text as rich_text
 
+from gravel.inspecting.commands import command
 from gravel.kernels.rules import tidied
 from gravel.render import screen
 from gravel.words import number_of
@@ -73,6 +74,7 @@ def show(compared: Compared, color: bool) -> None:
                 style=screen.DIM,
             )
         )
+        out.print(rich_text.Text(f"see {_listing(compared)}", style=screen.DIM), soft_wrap=True)
     differing = [item for item in compared.columns if item.different]
     if compared.key:
         out.print()
@@ -151,6 +153,12 @@ def _examples(out: Any, compared: Compared) -> None:
             f"of the first {len(shown)} of {len(columns):,} columns; --differences FILE has all"
         )
         out.print(rich_text.Text(message, style=screen.DIM))
+
+
+def _listing(compared: Compared) -> str:
+    """The command that lists the rows of a table that share a key."""
+    table = compared.after if compared.repeated_keys.after else compared.before
+    return command(["gravel", "duplicates", table.table, "--on", ", ".join(compared.key)])
 
 
 def _hints(out: Any, compared: Compared) -> None:
