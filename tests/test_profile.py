@@ -1152,6 +1152,7 @@ def test_dependencies_and_almost_keys_tell_their_exceptions(figures: Any) -> Non
     ("house", ["12 A", "7 B", "3 C"] * 9, None, None), ("berth", ["A 12", "B 7", "M 3"] * 9, None, None),
     ("course", ["170", "171a", "180b"] * 9, None, None), ("licence", ["S124529", "S903793", "903793"] * 9, None, None),
     ("title", [f"Song {chr(97 + at % 26)}{at}" for at in range(39)] + ["2055-09-30"], None, None),
+    ("loss", ["(1,234.50)", "(12.00)"], "another format", ["-1234.50", "-12.00"]),
     ("parts", ["(100,200,300)", "(400,500,600)", "(700,800,900)"], None, None),
     ("stage", ["rope_y"] * 60 + ["rope_n"], None, None), ("stage", ["anchor_on"] * 60 + ["ancor_on"], "misspelt", None),
     ("tide", [f"2005-01-0{1 + at % 4}" for at in range(12)], None, None),

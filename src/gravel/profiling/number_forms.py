@@ -148,7 +148,7 @@ def _forms(texts: Sequence[str], units: tuple[str, ...], bare: int) -> Iterator[
 def _is_told(form: NumberForm, written: str) -> bool:
     """Whether the signs between digits are those of numbers, and not of codes, or of several
     numbers in parentheses."""
-    if _IN_PARENTHESES.fullmatch(written):
+    if _IN_PARENTHESES.fullmatch(written) and "," in written and "." not in written:
         return False
     if form.decimal == ",":
         return "," in written

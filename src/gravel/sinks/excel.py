@@ -70,14 +70,17 @@ def write_workbook(
         )
     book.close()
     take(out.getvalue())
-    return [
-        f"{number_of(count, 'number')} of {heading} {'has' if count == 1 else 'have'} more than"
-        f" {_DIGITS} digits, of which a workbook keeps no more: written as"
-        f" {'a text' if count == 1 else 'texts'} (ROUND({quoted(heading)}, …) makes numbers of"
-        " them)"
-        for count, (heading, _) in zip(long, columns, strict=True)
-        if count
-    ]
+    notes = []
+    for count, (heading, kind) in zip(long, columns, strict=True):
+        if count:
+            numbers = f"{number_of(count, 'number')} of {heading}"
+            verb, form = ("has", "a text") if count == 1 else ("have", "texts")
+            shorter = f" (ROUND({quoted(heading)}, …))" if kind.kind is not Kind.INTEGER else ""
+            notes.append(
+                f"{numbers} {verb} more than {_DIGITS} digits, of which a workbook keeps no more:"
+                f" written as {form}{shorter}"
+            )
+    return notes
 
 
 def _write(sheet: Any, row: int, place: int, value: Any, formats: dict[Kind, Any]) -> None:
