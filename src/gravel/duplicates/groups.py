@@ -150,14 +150,11 @@ def _asked(
     texts = tuple(on) if on else tuple(map(quoted, others))
     syntax = [(parse.expression(text), text) for text in texts]
     read = columns_named(syntax, table.columns)
-    scope = scope_of(table, read, context)
+    # Of whole rows the texts are compared as they are written.
+    scope = scope_of(table, [] if whole else read, context)
     with explaining(table, scope):
         first = [bind(node, scope, text) for node, text in syntax]
-    kinds = [item.type for item in first]
-    if whole:
-        # The texts are compared as they are written.
-        scope = scope_of(table, [], context)
-        first = [bind(node, scope, text) for node, text in syntax]
+    kinds = [*table.types(read).values()] if whole else [item.type for item in first]
     spelled_texts = [
         tuple(spelled(match_level, text, kind) for text, kind in zip(texts, kinds, strict=True))
         for match_level in MATCH_LEVELS
