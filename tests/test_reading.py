@@ -388,6 +388,10 @@ def test_a_workbook_is_written_proved_and_refused_where_it_would_lose(
     assert rows == [(0.000096, 1.25), (2.5, "0.1234567890123456")]
     assert figures("look", "n.xlsx")["types"] == {"n": "DECIMAL", "far": "TEXT"}
     assert cells(gravel, "n.xlsx", [])[1:] == [["0.000096", "1.25"], ["2.5", "0.1234567890123456"]]
+    long = f"1.{'0' * 31}1"
+    write("l.csv", f"n,m\n{long},1\n")
+    gravel("query", "SELECT * FROM 'l.csv'", "--write", "l.xlsx")
+    assert cells(gravel, "l.xlsx", [])[1:] == [[long, "1"]]
     write("n.toml", 'table = "n.csv"\nwrite = "m.xlsx"\n')
     assert "1 number of far has more than 15 digits" in gravel("clean", "n.toml").err
     for text, words in (

@@ -140,5 +140,7 @@ def _cell(value: Any, text: str | None, timed: bool) -> Any:
     if isinstance(value, datetime.date):
         return value if value >= datetime.date(1900, 3, 1) else text
     number = Decimal(str(value))
-    exact = number.is_finite() and len(number.normalize().as_tuple().digits) <= _DIGITS
+    # Not `normalize`, which rounds to the 28 digits of Python's own.
+    digits = "".join(map(str, number.as_tuple().digits)).rstrip("0")
+    exact = number.is_finite() and len(digits) <= _DIGITS
     return float(value) if exact else text
