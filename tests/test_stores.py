@@ -7,12 +7,14 @@ import datetime
 import gzip
 import json
 import random
+import shutil
 import sqlite3
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.dataset as ds
 import pyarrow.parquet as pq
 import pytest
 from hypothesis import given, settings
@@ -732,3 +734,40 @@ def test_a_result_without_rows_is_written_and_verified(
     if "jsonl" not in target:
         counted = figures("count", target)["tables"][0]
         assert (counted["rows"], counted["columns"]) == (0, 2)
+
+
+def test_a_folder_of_part_files_is_one_table(figures: Any, gravel: Any, folder: Path) -> None:
+    """As cluster engines and data frames write it; pyarrow's own writer is the reference."""
+    days = ["2024-05-01", None] * 50
+    rows = pa.table({"id": list(range(100)), "berth": ["Möwe=1", "A b/c"] * 50, "day": days})
+    by = ds.partitioning(pa.schema([("day", pa.string()), ("berth", pa.string())]), flavor="hive")
+    ds.write_dataset(rows, "divided", format="parquet", partitioning=by)
+    ds.write_dataset(rows, "parts", format="csv", max_rows_per_file=40, max_rows_per_group=40)
+    write("parts/_SUCCESS", "")
+    write("parts/part-3.csv", "")  # of a task without a row
+    pq.write_table(rows, "rows.parquet")
+    for table in ("divided", "parts/"):
+        compared = figures("compare", table, "rows.parquet", "--key", "id")
+        assert (compared["both"], compared["changed_rows"]) == (100, 0), table
+    found = figures("profile", "divided")["columns"]
+    assert [(item["name"], item["type"]) for item in found] == [
+        ("id", "INTEGER"), ("day", "DATE"), ("berth", "TEXT"),
+    ]  # fmt: skip
+    write("p.toml", 'table = "divided"\nwrite = "o.parquet"\n')
+    assert figures("clean", "p.toml")["rows_out"] == 100
+    assert figures("verify", "o.record.json")["status"] == "same"
+    write("p.toml", 'table = "divided"\nwrite = "divided/day=2024-05-01/part-9.parquet"\n')
+    assert "over its own input" in gravel("clean", "p.toml", status=2).err
+    # What would be read wrong is told.
+    for name, said in {
+        "parts/other.csv": "differ by a number alone",
+        "parts/day=1/part-0.csv": "in folders of other columns",
+        "parts/old/part-0.csv": "not called column=value",
+        "parts/_delta_log/0.json": "old rows would be among them",
+        "parts/_temporary/part-0.csv": "not committed",
+    }.items():
+        Path(name).parent.mkdir(exist_ok=True)
+        write(name, "id,berth,day\n1,,\n")
+        assert said in gravel("count", "parts", status=3).err, name
+        shutil.rmtree(Path(name).parent) if name.count("/") > 1 else Path(name).unlink()
+    assert figures("count", "parts")["tables"][0]["rows"] == 100

@@ -1,5 +1,5 @@
-"""Several files as one table: a pattern such as stays-*.csv. Columns are matched by name; the file
-of each row is kept."""
+"""Several files as one table: a pattern such as stays-*.csv, or a folder. Columns are matched by
+name; the file of each row is kept, or what its name says of it."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from gravel.engine.arrow_values import plain_type, text_of
-from gravel.language.types import TEXT, Type
+from gravel.language.types import TEXT
 from gravel.problems import CallProblem, TableProblem
 from gravel.sources.arrow import StoredSource
 from gravel.sources.csv.dialect import line_breaks
@@ -26,6 +26,7 @@ from gravel.sources.source import Batch, Malformed, Source, bundles
 from gravel.words import number_of
 
 FILE = "gravel_file"
+OpenFile = Callable[[Path, str, ReadOptions], Source]
 
 
 class FileSplit(Struct, frozen=True):
@@ -47,29 +48,33 @@ class FileSplits(Struct, frozen=True):
 
 
 class MultiFileSource(Source):
-    """Files one after another, in the order of their names; row numbers go on from file to file. A
-    column that a file does not have is NULL in its rows."""
+    """Files one after another, in order; row numbers go on from file to file. A column that a file
+    does not have is NULL in its rows. `given`: by file, the columns whose one value its name says;
+    `meets`: whether a file at a path would be one of them."""
 
     def __init__(
         self,
-        pattern: Path,
         name: str,
         files: Sequence[Source],
-        texts: frozenset[str],
-        declared: dict[str, Type],
+        given: Sequence[dict[str, str | None]],
+        meets: Callable[[Path], bool],
+        reading: ReadOptions,
     ) -> None:
         names = tuple(dict.fromkeys(column for file in files for column in file.columns))
-        if FILE in names:
+        texts, declared = frozenset(reading.texts), dict(reading.declared)
+        self._given, self._meets, self._files = list(given), meets, list(files)
+        columns = (*names, *given[0])
+        if twice := [column for column in given[0] if column in names]:
             raise CallProblem(
-                f"{name} has a column {FILE} already", hint="read the files one by one"
+                f"{name} has a column {twice[0]} already", hint="read the files one by one"
             )
         first = files[0].dialect
-        dialect = Dialect(first.delimiter, "utf-8", (*names, FILE), 0, 0, 0, first.line_end)
+        dialect = Dialect(first.delimiter, "utf-8", columns, 0, 0, 0, first.line_end)
         super().__init__(
-            files[0].path, name, (*names, FILE), texts=texts, declared=declared, dialect=dialect
+            files[0].path, name, columns, texts=texts, declared=declared, dialect=dialect
         )
-        self.pattern, self._files = pattern, list(files)
-        self._types[len(names)] = TEXT
+        if FILE in given[0]:
+            self._types[columns.index(FILE)] = TEXT
         for position, column in enumerate(names):
             # Where every file's store gives one type, that is it; else the values decide.
             kinds = {
@@ -105,6 +110,21 @@ class MultiFileSource(Source):
         ]
         self.notes += message
 
+    @classmethod
+    def of(
+        cls,
+        parts: Sequence[tuple[Path, str, dict[str, str | None]]],
+        name: str,
+        reading: ReadOptions,
+        open_file: OpenFile,
+        meets: Callable[[Path], bool],
+    ) -> MultiFileSource:
+        """The files at paths, each with its name and what that gives. Raises TableProblem,
+        CallProblem."""
+        plain = replace(reading, texts=(), declared={})
+        files = [open_file(path, file, plain) for path, file, _ in parts]
+        return cls(name, files, [given for _, _, given in parts], meets, reading)
+
     @property
     def sources(self) -> list[Source]:
         """See Source."""
@@ -113,9 +133,7 @@ class MultiFileSource(Source):
     def reads(self, path: Path) -> bool:
         """See Source: a file that the pattern meets would be read the next time."""
         there = path.resolve()
-        return there in self.files or (
-            there.parent == self.pattern.parent.resolve() and fnmatch(there.name, self.pattern.name)
-        )
+        return there in self.files or self._meets(there)
 
     def pieces(
         self, take: Take | None = None, wanted: Sequence[int] | None = None
@@ -159,7 +177,7 @@ class MultiFileSource(Source):
         return Batch(rows, columns, tuple(bad for batch in batches for bad in batch.malformed))
 
     def _read(self, piece: FileSplit, wanted: Sequence[int] | None) -> Batch:
-        item = self._files[piece.file]
+        item, given = self._files[piece.file], self._given[piece.file]
         chosen = list(range(len(self.columns)) if wanted is None else wanted)
         theirs = {
             position: item.columns.index(self.columns[position])
@@ -176,8 +194,9 @@ class MultiFileSource(Source):
                     if place in self.fields
                     else text_of(batch.columns[theirs[place]])
                 )
-            elif self.columns[place] == FILE:
-                columns[place] = pa.repeat(pa.scalar(item.name, pa.string()), batch.count)
+            elif self.columns[place] in given:
+                value = pa.scalar(given[self.columns[place]], pa.string())
+                columns[place] = pa.repeat(value, batch.count)
             else:
                 columns[place] = pa.nulls(
                     batch.count,
@@ -218,20 +237,22 @@ class MultiFileSource(Source):
 
 
 def open_several(
-    pattern: Path,
-    name: str,
-    reading: ReadOptions,
-    open_file: Callable[[Path, str, ReadOptions], Source],
+    pattern: Path, name: str, reading: ReadOptions, open_file: OpenFile
 ) -> MultiFileSource:
     """The files that a pattern of names meets, in their order. Raises TableProblem where there is
     none."""
     paths = sorted(path for path in pattern.parent.glob(pattern.name) if path.is_file())
     if not paths:
         raise TableProblem(f"no file is called as {name} says")
-    folder = Path(name).parent
-    plain = replace(reading, texts=(), declared={})
-    files = [open_file(path, str(folder / path.name), plain) for path in paths]
-    return MultiFileSource(pattern, name, files, frozenset(reading.texts), dict(reading.declared))
+    names = [str(Path(name).parent / path.name) for path in paths]
+    folder = pattern.parent.resolve()
+    return MultiFileSource.of(
+        [(path, file, {FILE: file}) for path, file in zip(paths, names, strict=True)],
+        name,
+        reading,
+        open_file,
+        lambda path: path.parent == folder and fnmatch(path.name, pattern.name),
+    )
 
 
 def _in_each(files: Sequence[Source], marked: Sequence[frozenset[str]]) -> frozenset[str]:

@@ -9,7 +9,6 @@ import re
 import shutil
 import sys
 import zipfile
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -20,10 +19,11 @@ from gravel.lazily import lazily
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sources.arrow import open_arrow, open_parquet
 from gravel.sources.csv.reader import CsvSource
+from gravel.sources.folder import open_folder
 from gravel.sources.jsonl import open_json_array, open_json_lines
 from gravel.sources.laying_out import laid_out
 from gravel.sources.metadata import with_metadata
-from gravel.sources.multi_file import open_several
+from gravel.sources.multi_file import OpenFile, open_several
 from gravel.sources.read_options import SPACE, ReadOptions
 from gravel.sources.source import Source, scan
 from gravel.sources.temporary import temporary_file
@@ -35,7 +35,6 @@ with lazily():
 
 ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".arrow", ".jsonl", ".ndjson", ".json", ".xlsx")
 PACKED = {".gz": "gzip", ".zst": "zstd", ".bz2": "bz2", ".xz": "xz", ".zip": "zip"}
-Reader = Callable[[Path, str, ReadOptions], Source]
 _STREAMS = (
     (b"\x1f\x8b", "gzip"),
     (b"\x28\xb5\x2f\xfd", "zstd"),
@@ -84,6 +83,8 @@ def _of_server(reference: str, how: ReadOptions) -> Source:
 
 def _opened(path: Path, name: str, how: ReadOptions) -> Source:
     """The table by its ending. Raises TableProblem, CallProblem."""
+    if path.is_dir():
+        return open_folder(path, name, how, _opened)
     if is_database(str(path)):
         return _of_sqlite(path, name, how)
     if any(sign in path.name for sign in "*?[") and not path.exists():
@@ -163,7 +164,7 @@ def _of_plan(path: Path, name: str, how: ReadOptions) -> Source:
 
 
 # Readers of files by their ending; any other is a text file.
-READERS: dict[str, Reader] = {
+READERS: dict[str, OpenFile] = {
     ".parquet": open_parquet,
     ".arrow": open_arrow,
     ".jsonl": open_json_lines,

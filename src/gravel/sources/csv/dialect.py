@@ -254,8 +254,6 @@ def _encoding(path: Path, name: str, encoding: str | None) -> tuple[str, int]:
 def open_bytes(path: Path, name: str):  # type: ignore[no-untyped-def]
     """The file, opened for reading bytes. Raises TableProblem where it cannot be."""
     try:
-        if path.is_dir():
-            raise TableProblem(f"{name} is a folder", hint=_inside(path))
         return open(path, "rb", buffering=0)
     except FileNotFoundError:
         near = _like(path)
@@ -266,15 +264,6 @@ def open_bytes(path: Path, name: str):  # type: ignore[no-untyped-def]
         raise TableProblem(
             f"{name} cannot be read: {(error.strerror or str(error)).lower()}"
         ) from None
-
-
-def _inside(path: Path) -> str:
-    result = sorted(child.name for child in path.iterdir() if child.suffix == ".csv")[:5]
-    return (
-        "name a file in it: " + ", ".join(str(path / name) for name in result)
-        if result
-        else "name a file in it"
-    )
 
 
 def _like(path: Path) -> str:
