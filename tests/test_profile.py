@@ -894,6 +894,13 @@ def test_spellings_keys_and_nulls_that_go_together(figures: Any, gravel: Any) ->
     )
     assert names == {"Old Rope": 24, "Óld Rope": 1, "Tern": 12, "Lark": 3}
     assert "exists already" in gravel("profile", "t.csv", "--suggest", "p.toml", status=2).err
+    # A key that is one by its spaces alone: told, and not asked of what the plan writes.
+    numbers = [f"HB {number}" for number in range(40)]
+    write("k.csv", "reg_no\n" + "\n".join([*numbers, "HB 5 ", "HB 9 "]) + "\n")
+    (found,) = figures("profile", "k.csv")["findings"]
+    assert found["detail"].endswith("2 values are there without them too, such as 'HB 5'")
+    gravel("profile", "k.csv", "--suggest", "k.toml")
+    assert figures("clean", "k.toml")["rows_out"] == 42
     # A plan of the same table writes over no result of another; where one is made to, its run says so before.
     gravel("profile", "t.csv", "--suggest", "other.toml", "--choose", "all")
     text = Path("other.toml").read_text("utf-8")

@@ -413,3 +413,52 @@ def test_whoever_is_killed_a_target_is_the_old_one_or_the_new_one(
         finally:
             running.kill()
     assert written(folder) == expected
+
+
+def test_a_table_of_the_catalogue_is_read_from_a_snapshot(
+    tables: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The same table as a file is the reference: rows, and values of kinds that Spark has of its own."""
+    from gravel.spark.session import open_session
+
+    session = open_session(HERE)
+    rows = pq.read_table("boats.parquet")
+    session.read.parquet(str(tables / "boats.parquet")).createOrReplaceTempView("boats")
+    session.sql(
+        "CREATE OR REPLACE TEMP VIEW kinds AS SELECT DATE'1500-01-01' AS day, TIMESTAMP'1800-01-01 00:00:00Z' AS"
+        " moment, TIMESTAMP_NTZ'2024-05-01 10:00:00.123456' AS local, CAST(1.5 AS DECIMAL(5, 2)) AS fee,"
+        " INTERVAL '1 02' DAY TO HOUR AS stay, PARSE_JSON('{\"a\": 1}') AS more, CAST(3 AS TINYINT) AS small"
+    )
+    there = ("--engine", HERE)
+    compared = gravel("compare", "spark:boats", "boats.parquet", "--key", "boat_id", *there).out
+    assert f"all {rows.num_rows:,} rows in both are equal\n\nno difference" in compared
+    seen = gravel("look", "spark:kinds", "--format", "csv", *there)
+    assert seen.out == (
+        "gravel_row,day,moment,local,fee,stay,more,small\n1,1500-01-01,1800-01-01 00:00:00+00,"
+        '2024-05-01 10:00:00.123456,1.50,INTERVAL \'1 02\' DAY TO HOUR,"{""a"":1}",3\n'
+    )
+    assert "stay is read as its text: it is interval day to hour" in seen.err
+    write(
+        "p.toml",
+        'table = "spark:boats"\nwrite = "o.parquet"\n[[step]]\nset = { mail = "UPPER(mail)" }\n',
+    )
+    assert "holds  every row of the store is accounted for" in gravel("clean", "p.toml", *there).out
+    assert pq.read_schema("o.parquet").types == rows.schema.types
+    assert "spark was not asked" in gravel("verify", "o.record.json", "--connect").err
+    again = gravel("verify", "o.record.json", "--rerun", "--connect", *there).out
+    assert "same  run again: SHA-256" in again
+    assert not list(tables.glob(".gravel-*"))
+    # What cannot be read, or written, is told.
+    for words, message in {
+        "count spark:boat": "did you mean boats?",
+        "count spark:a.b.c.d": "cannot be read",
+    }.items():
+        assert message in gravel(*words.split(), *there, status=3).err, words
+    assert "which only Spark reads" in gravel("count", "spark:boats", status=2).err
+    write("p.toml", 'table = "boats.csv"\nwrite = "spark:boats"\n')
+    assert "cannot be written" in gravel("clean", "p.toml", *there, status=2).err
+    monkeypatch.setattr("gravel.spark.catalogue.tempfile.mkdtemp", lambda **_: str(tables / "x"))
+    (tables / "x").mkdir()
+    monkeypatch.setattr("gravel.spark.catalogue.pq.read_metadata", lambda _: pa.table({}))
+    told = gravel("count", "spark:boats", *there, status=3).err
+    assert f"has {rows.num_rows:,} rows by Spark's count, and 0 came here" in told

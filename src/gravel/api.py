@@ -89,10 +89,9 @@ def open_table(
             for name, value in reading.items()
         }
         how = reading_of(asked, texts=_several(text))
-        source = open_source(str(table), how)
         if engine is not None:
-            spark.attach(source, str(table), how, engine)
-        return Table(source)
+            return Table(spark.open_table(str(table), how, engine))
+        return Table(open_source(str(table), how))
     if hasattr(table, "__arrow_c_stream__"):
         return _of_arrow(pa.table(table), _several(text))
     raise CallProblem(

@@ -18,8 +18,8 @@ from gravel.cli.options import (
     Replace,
     TableArgument,
     Today,
-    attach_engine,
     given_by,
+    open_source,
     progress,
     with_reading,
 )
@@ -36,7 +36,6 @@ with lazily():
     from gravel.render import screen
     from gravel.render.html import check as html_check
     from gravel.render.html import page
-    from gravel.sources import opening
 
 if TYPE_CHECKING:
     pass
@@ -125,8 +124,8 @@ def check(
             raise CallProblem(f"two checks are called {name!r}")
     allowed = _allowed(allow if allow is not None else stated.get("allow"))
     fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
-    source = opening.open_table(table, reading)
-    if attach_engine(source, table, reading, engine):
+    source, there = open_source(table, reading, engine)
+    if there:
         supplied = spark.without_queries(supplied)
     asked = {
         Path(item.reference).resolve()

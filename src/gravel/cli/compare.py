@@ -17,9 +17,10 @@ from gravel.cli.options import (
     Params,
     Replace,
     Today,
-    attach_engine,
+    engine_of,
     given_by,
     memory_of,
+    open_source,
     with_reading,
 )
 from gravel.lazily import lazily
@@ -38,7 +39,6 @@ with lazily():
     from gravel.render.html import compare as html_compare
     from gravel.render.html import page
     from gravel.sinks import files
-    from gravel.sources import opening
 
 if TYPE_CHECKING:
     pass
@@ -104,10 +104,9 @@ def compare(
     """
     how = comparing_how.How(ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where)
     supplied = given_by(param, today)
-    sides = [opening.open_table(reference, reading) for reference in (before, after)]
-    for side, reference in zip(sides, (before, after), strict=True):
-        if attach_engine(side, reference, reading, engine):
-            supplied = spark.without_queries(supplied)
+    sides = [open_source(reference, reading, engine)[0] for reference in (before, after)]
+    if engine_of(engine):
+        supplied = spark.without_queries(supplied)
     read = sides[0].files | sides[1].files
     for target in (differences, report):
         if target is not None and target.resolve() in read:

@@ -14,8 +14,8 @@ from gravel.cli.options import (
     NoColor,
     Params,
     Today,
-    attach_engine,
     given_by,
+    open_source,
     progress,
     with_reading,
 )
@@ -95,10 +95,9 @@ def count(
         for item in result
     ]:
         try:
-            table = opening.open_table(
-                reference, replace(reading, bare=not (distinct or key or total))
-            )
-            if attach_engine(table, reference, reading, engine) and supplied is not None:
+            bare = replace(reading, bare=not (distinct or key or total))
+            table, there = open_source(reference, bare, engine)
+            if there and supplied is not None:
                 supplied = spark.without_queries(supplied)
             with progress(table):
                 counted.append(

@@ -17,9 +17,9 @@ from gravel.cli.options import (
     Replace,
     TableArgument,
     Today,
-    attach_engine,
     given_by,
     memory_of,
+    open_source,
     progress,
     refuse_engine,
     row_limit,
@@ -41,7 +41,6 @@ with lazily():
     from gravel.render import screen
     from gravel.render.html import duplicates as html_duplicates
     from gravel.render.html import page
-    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.duplicates.near import Near
@@ -132,8 +131,8 @@ def duplicates(
     supplied = given_by(param, today)
     if near is not None:
         refuse_engine("duplicates --near", engine)
-    source = opening.open_table(table, reading)
-    if attach_engine(source, table, reading, engine):
+    source, there = open_source(table, reading, engine)
+    if there:
         supplied = spark.without_queries(supplied)
     if report is not None and source.reads(report):
         raise CallProblem(

@@ -16,9 +16,9 @@ from gravel.cli.options import (
     Params,
     TableArgument,
     Today,
-    attach_engine,
     engine_of,
     given_by,
+    open_source,
     progress,
     refuse_reading,
     row_limit,
@@ -35,7 +35,6 @@ with lazily():
     from gravel.plans import loading, rehearse
     from gravel.render import look as render_look
     from gravel.render import screen
-    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.language.scope import Given
@@ -102,8 +101,8 @@ def look(
         refuse_reading(reading, table)
         source = _after(table, after, supplied, engine_of(engine))
     else:
-        source = opening.open_table(table, reading)
-        if attach_engine(source, table, reading, engine):
+        source, there = open_source(table, reading, engine)
+        if there:
             supplied = spark.without_queries(supplied)
     if finding is not None:
         where = cli_finding.condition_of(source, finding, supplied.today, not no_color)

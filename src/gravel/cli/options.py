@@ -28,6 +28,7 @@ with lazily():
     from gravel.language import parameters, scope
     from gravel.querying import members
     from gravel.render import screen
+    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.language.scope import Given
@@ -125,16 +126,15 @@ def row_limit(text: str, option: str = "--rows") -> int | None:
     return int(text)
 
 
-def attach_engine(
-    table: Source, reference: str, reading: read_options.ReadOptions, address: str | None
-) -> bool:
-    """Have the engine at an address read a table: that of the environment where none is given.
-    Whether there is one. Raises CallProblem, TableProblem."""
+def open_source(
+    reference: str, reading: read_options.ReadOptions, address: str | None
+) -> tuple[Source, bool]:
+    """The table that a reference names, read by the engine at an address, that of the environment
+    where none is given; whether there is one. Raises CallProblem, TableProblem."""
     address = engine_of(address)
     if address is None:
-        return False
-    spark.attach(table, reference, reading, address)
-    return True
+        return opening.open_table(reference, reading), False
+    return spark.open_table(reference, reading, address), True
 
 
 def engine_of(address: str | None) -> str | None:

@@ -16,9 +16,9 @@ from gravel.cli.options import (
     Replace,
     TableArgument,
     Today,
-    attach_engine,
     given_by,
     memory_of,
+    open_source,
     progress,
     row_limit,
     with_reading,
@@ -37,7 +37,6 @@ with lazily():
     from gravel.render import screen
     from gravel.render.html import page
     from gravel.render.html import profile as html_profile
-    from gravel.sources import opening
 
 if TYPE_CHECKING:
     pass
@@ -109,8 +108,7 @@ def profile(
         raise CallProblem(
             "a plan is suggested from all rows, not from a sample", hint="leave out --sample"
         )
-    source = opening.open_table(table, reading)
-    attach_engine(source, table, reading, engine)
+    source, _ = open_source(table, reading, engine)
     name = None if column is None else _column_name(column, source.columns)
     if suggest is not None and suggest.exists():
         raise CallProblem(

@@ -15,9 +15,9 @@ from gravel.cli.options import (
     NoColor,
     Params,
     Today,
-    attach_engine,
     engine_of,
     given_by,
+    open_source,
     progress,
     refuse_reading,
     row_limit,
@@ -131,8 +131,8 @@ def try_(
         read = loading.read_plan(plan, str(plan))
         source = rehearse.rows_after(read, None, supplied, engine=engine_of(engine))
     else:
-        source = opening.open_table(str(table), reading)
-        if attach_engine(source, str(table), reading, engine):
+        source, there = open_source(str(table), reading, engine)
+        if there:
             supplied = spark.without_queries(supplied)
     if finding is not None:
         assignments = [cli_finding.assignment_of(source, finding, supplied.today, not no_color)]

@@ -96,10 +96,10 @@ def verify(
             [[line[index] for line in lines] for index in range(3)],
         )
     for server in result.not_asked:
-        screen.note(
-            f"{server} was not asked: a record may come from anybody; --connect asks it",
-            not no_color,
+        how = (
+            "--rerun --connect --engine URL reads it" if server == "spark" else "--connect asks it"
         )
+        screen.note(f"{server} was not asked: a record may come from anybody; {how}", not no_color)
     if signers is None:
         screen.note(
             "the record is signed, which --signers FILE checks"

@@ -112,13 +112,14 @@ def _open(plan: PlanFile, engine: str | None) -> tuple[Source, dict[str, Type]]:
         stated = {key: value for key, value in asdict(model.read).items() if value is not None}
         reading = reading_of(stated, declared=declared)
         with options_as_keys():
-            table = open_table(model.table, reading, folder)
+            if engine is None:
+                table = open_table(model.table, reading, folder)
+            else:
+                table = spark.open_table(model.table, reading, engine, folder)
     except CallProblem as problem:
         column = next((name for name in model.types if f"column {name}" in problem.message), "")
         problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('read')}"
         raise
-    if engine is not None:
-        spark.attach(table, model.table, reading, engine, folder)
     return table.whole(), declared
 
 

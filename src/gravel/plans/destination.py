@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from gravel.problems import CallProblem
 from gravel.sinks import files
 from gravel.sinks.atomic_file import STANDARD_OUTPUT, is_stream
+from gravel.sources.opening import CATALOGUE
 from gravel.sources.source import Source
 from gravel.stores.sql import is_database, is_server, parted, same_server
 from gravel.stores.sql.transaction import masked
@@ -97,6 +98,12 @@ def destination_of(plan: PlanFile, table: Source) -> Destination:
             raise CallProblem(
                 f"{model.write!r} would be a file of that name",
                 hint=f'write = "{IN_PLACE}" changes the table where it is',
+            )
+        if model.write.startswith(CATALOGUE):
+            raise CallProblem(
+                f"{model.write} cannot be written: Spark's catalogue does not say whether a table"
+                " changes in one commit",
+                hint="write a .parquet file, which Spark's own SQL takes from there",
             )
         target = STANDARD_OUTPUT if model.write == "-" else (folder / model.write).resolve()
         special = is_stream(target)

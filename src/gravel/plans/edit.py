@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -160,7 +161,7 @@ def _begun(path: Path, table: Source) -> Any:
         document.add(
             "write",
             tomlkit.string(
-                str(_free(path.parent, Path(f"{table.name.rpartition('.')[2]}-clean.csv")))
+                str(_free(path.parent, Path(f"{re.split('[.#:]', table.name)[-1]}-clean.csv")))
             ),
         )
         return document
@@ -172,6 +173,8 @@ def _begun(path: Path, table: Source) -> Any:
     # meet.
     packed = source.suffix if source.suffix.lower() in files.PACKED else ""
     plain = Path(source.name.removesuffix(packed))
+    if several and not plain.suffix:  # a folder
+        plain = plain.with_suffix(table.path.suffix)
     ending = plain.suffix + packed if plain.suffix.lower() in files.ENDINGS else ".csv"
     result = f"clean-{plain.stem.strip('*?-_')}" if several else f"{table.part or plain.stem}-clean"
     document.add(

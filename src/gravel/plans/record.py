@@ -25,7 +25,7 @@ from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
 from gravel.sources.jsonl import NoObjects
 from gravel.sources.metadata import metadata_of, metadata_path, written_forms
-from gravel.sources.opening import open_table
+from gravel.sources.opening import CATALOGUE, open_table
 from gravel.sources.read_options import ReadOptions, reading_of
 from gravel.sources.source import scan
 from gravel.version import __version__
@@ -90,7 +90,7 @@ def record_of(
         )
         source = file(table.origin, signed, **counts)
     # Of several files each is signed by itself.
-    several = table.sources if len(table.sources) > 1 or table.sources[0] is not table else []
+    several = table.sources if table.sources[0] is not table and not table.server else []
     every = [
         file(item.origin, signature_of(item.origin, item.name), table=item.name) for item in several
     ]
@@ -401,14 +401,18 @@ def verify(path: Path, connect: bool = False, signers: Path | None = None) -> Ve
     servers = {
         item["server"]
         for item in (*result["inputs"], result["output"])
-        if item.get("content") and item.get("server")
+        if item.get("content") and not _is_asked(item, connect)
     }
     return Verified(
-        str(path),
-        tuple(checked),
-        () if connect else tuple(sorted(servers)),
-        signature_path(path).is_file(),
+        str(path), tuple(checked), tuple(sorted(servers)), signature_path(path).is_file()
     )
+
+
+def _is_asked(item: dict[str, Any], connect: bool) -> bool:
+    """Whether a table of a record is opened: of a server if that is wished, of Spark's catalogue
+    where the plan is run again."""
+    server = item.get("server")
+    return not server or (connect and server != CATALOGUE.rstrip(":"))
 
 
 def _signature(path: Path, signers: Path) -> RecordMismatch:
@@ -441,13 +445,13 @@ def _verify(
         checked.append(RecordMismatch(f"{plan['path']}: the file", "there", "not there"))
     for item in result["inputs"]:
         if item.get("content"):
-            if connect or not item.get("server"):
+            if _is_asked(item, connect):
                 _stored(item, folder, checked, must=False)
         elif not item.get("server"):
             _file(item, folder, checked)
     if not result["output"].get("content"):
         _file(result["output"], folder, checked, own=True)
-    elif connect or not result["output"].get("server"):
+    elif _is_asked(result["output"], connect):
         _stored(result["output"], folder, checked)
     if result.get("rejects") and result["rejects"].get("path"):
         _file(result["rejects"], folder, checked, result["output"]["reading"], own=True)

@@ -45,7 +45,11 @@ def write_plan(path: Path, table: Source, profile: Profile, choose: str | None) 
             )
             for name, kind in types_without(profile.columns, stray).items()
         ]
-    spoilt = {item.column for item in chosen if item.finding not in _KEEPS_KEYS}
+    # Of values that differ by spaces and the like a fix may make one.
+    varied = {column.name for column in profile.columns if column.spelling_groups}
+    spoilt = {
+        item.column for item in chosen if item.finding not in _KEEPS_KEYS or item.column in varied
+    }
     key = next((list(subset) for subset in profile.facts.keys if not spoilt & {*subset}), [])
     begin_plan(path, table, steps, key, {column.name: column.type for column in profile.columns})
     return len(steps)

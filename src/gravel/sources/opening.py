@@ -34,6 +34,7 @@ with lazily():
     from gravel.sources import excel
 
 ENDINGS = (".csv", ".tsv", ".txt", ".parquet", ".arrow", ".jsonl", ".ndjson", ".json", ".xlsx")
+CATALOGUE = "spark:"  # begins a reference to a table of Spark's catalogue
 PACKED = {".gz": "gzip", ".zst": "zstd", ".bz2": "bz2", ".xz": "xz", ".zip": "zip"}
 _STREAMS = (
     (b"\x1f\x8b", "gzip"),
@@ -49,6 +50,11 @@ def open_table(
     """The table a reference names, relative to `base`; `-` is standard input. Raises TableProblem,
     CallProblem."""
     how = reading or ReadOptions()
+    if reference.startswith(CATALOGUE):
+        raise CallProblem(
+            f"{reference} is a table of Spark's catalogue, which only Spark reads",
+            hint="--engine sc://host:15002, where the command has that",
+        )
     if is_server(reference):
         table: Source = _of_server(reference, how)
     elif reference == "-":

@@ -15,19 +15,19 @@ if TYPE_CHECKING:
     from gravel.sources.source import Source
 
 
-def attach(
-    table: Source, reference: str, reading: ReadOptions, address: str, folder: Path | None = None
-) -> None:
-    """Have Spark at an address read the table that a reference names, relative to a folder. Raises
+def open_table(
+    reference: str, reading: ReadOptions, address: str, folder: Path | None = None
+) -> Source:
+    """The table that a reference names, relative to a folder, read by Spark at an address. Raises
     CallProblem for a table that executors cannot read in parts, TableProblem where there is no
-    Spark."""
+    Spark, or no such table."""
     try:
         from gravel.spark import engine
     except ImportError:
         raise CallProblem(
             "an engine needs the library pyspark", hint="pip install 'gravel[spark]'"
         ) from None
-    engine.attach(table, reference, reading, address, folder or Path.cwd())
+    return engine.open_table(reference, reading, address, folder or Path.cwd())
 
 
 def not_yet(what: str, hint: str) -> CallProblem:

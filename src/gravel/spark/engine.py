@@ -4,7 +4,6 @@ Gravel's own."""
 from __future__ import annotations
 
 import atexit
-import re
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import suppress
 from functools import partial
@@ -22,12 +21,14 @@ from gravel.engine.engine import BatchWork, DistinctValues, Question, RowStage, 
 from gravel.engine.hashed_rows import HashedRows, RowRange
 from gravel.engine.threads import THREADS
 from gravel.problems import CallProblem, TableProblem
+from gravel.sources import opening
 from gravel.sources.arrow import StoredSource
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.read_options import ReadOptions
-from gravel.sources.source import Source
+from gravel.sources.source import FileState, Source
+from gravel.spark.catalogue import write_snapshot
 from gravel.spark.row_tasks import ROWS, BeginTask, run_begin
-from gravel.spark.session import open_session
+from gravel.spark.session import open_session, reason
 from gravel.spark.stages import Run, go_on
 from gravel.spark.tasks import (
     BESIDE,
@@ -61,15 +62,30 @@ _MOST_SENT = 64 << 20  # bytes that go to each task
 _READS = (".parquet", ".arrow")
 
 
-def attach(table: Source, reference: str, reading: ReadOptions, address: str, folder: Path) -> None:
-    """Have Spark at an address read a table. Raises CallProblem for one that executors cannot read
-    in parts, TableProblem where there is no Spark."""
-    _refuse(table, reference)
-    files = tuple(source.state for source in table.sources)
-    where = Reference(reference, str(folder.absolute()), reading, files)
+def open_table(reference: str, reading: ReadOptions, address: str, folder: Path) -> Source:
+    """A table that Spark at an address reads. Raises CallProblem for one that executors cannot read
+    in parts, TableProblem where there is no Spark, or no such table."""
+    if reference.startswith(opening.CATALOGUE):
+        local = address.startswith("local")
+        path, notes = write_snapshot(open_session(address), reference, folder, local)
+        table = opening.open_table(str(path), reading)
+        table.server, _, table.part = reference.partition(":")
+        table.notes += notes
+        for source in (table, *table.sources):
+            source.name, source.snapshot = reference, True
+        files = Reference(reference, str(path), reading, _states(table), str(path))
+    else:
+        table = opening.open_table(reference, reading, folder)
+        _refuse(table, reference)
+        files = Reference(reference, str(folder.absolute()), reading, _states(table))
     size = sum(source.state[1] for source in table.sources if source.state)
     ranges = max(1, min(RANGES, size // _BYTES_OF_RANGE), size // _RANGE)
-    table.engine = SparkEngine(open_session(address), where, ranges)
+    table.engine = SparkEngine(open_session(address), files, ranges)
+    return table
+
+
+def _states(table: Source) -> tuple[FileState, ...]:
+    return tuple(source.state for source in table.sources)
 
 
 def _refuse(table: Source, reference: str) -> None:
@@ -372,16 +388,4 @@ def _told(records: Callable[[], Iterable[Any]]) -> Iterator[Any]:
     try:
         yield from records()
     except (PySparkException, Py4JError, ConnectionError, EOFError) as error:
-        raise TableProblem("Spark has given up", detail=_reason(error)) from None
-
-
-def _reason(error: Exception) -> str:
-    """What a task has failed with, or what Spark says, without the trace of where."""
-    told = str(error)
-    if "Traceback (most recent call last)" in told:  # of a Python worker: its last line
-        told = told.rpartition("Traceback (most recent call last)")[2]
-        if raised := re.search(r"^[\w.]+(?:Error|Exception|Problem)\b.*", told, re.MULTILINE):
-            return raised[0][:400]
-    text = " ".join(told.split())
-    failure = text.rpartition("most recent failure: ")[2].rpartition("Caused by: ")[2]
-    return re.split(r" at (?:java|jdk|sun|scala|org|py4j)\.", failure, maxsplit=1)[0][:400]
+        raise TableProblem("Spark has given up", detail=reason(error)) from None

@@ -141,7 +141,15 @@ def _refuse_others(session: SparkSession) -> None:
     """Raises TableProblem where an executor has another version of what figures depend on."""
     mine = versions()
     numbers = session.range(0, 8, 1, 8).mapInArrow(run_versions, SCHEMA)
-    for record in numbers.collect():
+    try:
+        records = numbers.collect()
+    except PySparkException as error:
+        raise TableProblem(
+            "the executors cannot run Gravel",
+            detail=reason(error),
+            hint="they need the Python, and the libraries that Gravel needs, that are here",
+        ) from None
+    for record in records:
         theirs = unpacked(record.data)
         for name, version in mine.items():
             if theirs[name] != version:
@@ -171,3 +179,15 @@ def _quiet() -> Iterator[Callable[[], str]]:
         finally:
             os.dup2(kept, 2)
             os.close(kept)
+
+
+def reason(error: Exception) -> str:
+    """What a task has failed with, or what Spark says, without the trace of where."""
+    told = str(error)
+    if "Traceback (most recent call last)" in told:  # of a Python worker: its last line
+        told = told.rpartition("Traceback (most recent call last)")[2]
+        if raised := re.search(r"^[\w.]+(?:Error|Exception|Problem)\b.*", told, re.MULTILINE):
+            return raised[0][:400]
+    text = " ".join(told.split())
+    failure = text.rpartition("most recent failure: ")[2].rpartition("Caused by: ")[2]
+    return re.split(r" at (?:java|jdk|sun|scala|org|py4j)\.", failure, maxsplit=1)[0][:400]

@@ -41,16 +41,19 @@ _FIELDS = pa.schema(
 
 class Reference(Struct, frozen=True):
     """How a table is opened again anywhere: what names it, from a folder, how it is read, and which
-    files it was: another file of the same name is another table."""
+    files it was: another file of the same name is another table. `snapshot`: the folder with the
+    rows of a table that no file names."""
 
     reference: str
     folder: str
     reading: ReadOptions
     files: tuple[FileState, ...]
+    snapshot: str = ""
 
     def open(self) -> Source:
         """The table. Raises TableProblem where its files have another size here."""
-        table = open_table(self.reference, self.reading, Path(self.folder))
+        table = open_table(self.snapshot or self.reference, self.reading, Path(self.folder))
+        table.name = self.reference
         sizes = [state[1] if state else 0 for state in self.files]
         mine = [source.state[1] if source.state else 0 for source in table.sources]
         if mine != sizes:

@@ -28,6 +28,21 @@ def column_name_findings(column_profile: ColumnProfile, known: int) -> Iterator[
         )
 
 
+def _beside_trimmed(column_profile: ColumnProfile) -> str:
+    """What trimming does to a key: the values that are there with and without spaces."""
+    if column_profile.distinct + column_profile.nulls < column_profile.rows:
+        return ""
+    texts = [[value.value for value in group.values] for group in column_profile.spellings]
+    twice = [
+        text for group in texts for text in group if text.strip() != text and text.strip() in group
+    ]
+    if not twice:
+        return ""
+    least = "at least " if column_profile.spelling_groups > len(texts) else ""
+    are = "1 value is" if len(twice) == 1 else f"{len(twice):,} values are"
+    return f"; {least}{are} there without them too, such as {shown(twice[0].strip())}"
+
+
 def space_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
     name, spaces = quoted(column_profile.name), column_profile.spaces
     if column_profile.empty or column_profile.blank:
@@ -70,7 +85,7 @@ def space_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
             "wrong",
             column_profile.name,
             spaces.ends,
-            f"invisible spaces: {message}",
+            f"invisible spaces: {message}{_beside_trimmed(column_profile)}",
             where,
             fix,
             True,
