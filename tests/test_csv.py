@@ -33,6 +33,7 @@ def test_malformed_records_are_counted_with_row_and_line_and_are_no_rows(
             "totals": [],
             "store_key": None,
             "not_null": [],
+            "where": None,
         }
     ]
     for command in (
@@ -129,6 +130,8 @@ def test_types_are_a_view_found_from_all_rows(figures: Any) -> None:
         "date": "DATE", "no_day": "TEXT", "time": "TIMESTAMP", "truth": "BOOLEAN", "cased": "BOOLEAN", "odd": "TEXT", "grouped": "TEXT", "long": "DECIMAL",
         "void": "TEXT",
     }  # fmt: skip
+    cased = [row["values"]["cased"] for row in figures("look", "t.csv")["shown"]]
+    assert cased == [True, False, True]
     assert figures("look", "t.csv", "--text", "i")["types"]["i"] == "TEXT"
     write("space.csv", "s\n 7\n8\n")
     assert figures("look", "space.csv")["types"] == {"s": "TEXT"}

@@ -12,9 +12,11 @@ from typing import Any
 
 import pyarrow as pa
 import pytest
+from msgspec.structs import replace
 
 from conftest import Ran, write
 from gravel.engine.engine import Question
+from gravel.sources.opening import open_table
 from gravel.spark.row_tasks import ROWS, BeginTask, run_begin
 from gravel.spark.stages import go_on
 from gravel.spark.tasks import (
@@ -38,6 +40,10 @@ CASES = {
     "profile of Parquet": "profile boats.parquet --memory 1MB",
     "profile of several files": "profile part-*.csv --delimiter ,",
     "profile of a sample": "profile boats.csv --sample 2000",
+    "profile of chosen rows": "profile boats.csv --where fee>300\0OR\0name='Tern'\0OR\x001/(boat_id-7)<0",
+    "count of chosen rows": "count boats.parquet --where name=:n --param n=Tern --key mail --total boat_id",
+    "check of chosen rows": "check part-b.csv fee>100 COUNT(*)>10 --where boat_id%2=0",
+    "duplicates of chosen rows": "duplicates boats.csv --on name --where fee>20 --rows 3 --level case",
     "count": "count boats.csv boats.parquet --key boat_id,name --distinct UPPER(name),day --total boat_id",
     "check": "check boats.parquet fee>100 COUNT(DISTINCT\0mail)>1500 SUM(DISTINCT\0fee)>1 AVG(fee)>1 1/(boat_id-7)<2",
     "check with rows set aside": "check boats.csv fee>100 name='Tern' COUNT(DISTINCT\0mail)>1500 --set-aside aside.csv",
@@ -129,6 +135,9 @@ class Elsewhere:
                 if record["key"] == FAILURE:
                     raise unpacked(record["data"])
                 yield record
+
+    def choosing(self, choice: Any) -> Elsewhere:
+        return Elsewhere(replace(self.table, choice=choice), self.tasks, self.ranges)
 
     def map_splits(
         self, table: Any, work: Any, wanted: Any = None, splits: Iterable[Any] | None = None
@@ -289,14 +298,14 @@ def set_aside() -> bytes:
 def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whatever engine is asked for is this one, of so many tasks and ranges."""
 
-    def attach(
-        table: Any, reference: str, reading: Any, address: str, folder: Path | None = None
-    ) -> None:
+    def opened(reference: str, reading: Any, address: str, folder: Path | None = None) -> Any:
+        table = open_table(reference, reading, folder)
         files = tuple(source.state for source in table.sources)
         where = Reference(reference, str(folder or Path.cwd()), reading, files)
         table.engine = Elsewhere(where, *request.param)
+        return table
 
-    monkeypatch.setattr("gravel.spark.attach", attach)
+    monkeypatch.setattr("gravel.spark.open_table", opened)
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 30_000)
     monkeypatch.setattr("gravel.spark.tasks._MOST_OF_ONE", 35_000)
     monkeypatch.setattr("gravel.spark.row_tasks._MOST_OF_ONE", 35_000)

@@ -1352,3 +1352,53 @@ def test_a_sample_is_profiled_as_a_table_of_its_rows(
     for one, other in zip(sampled["columns"], whole["columns"], strict=True):
         for key in ("nulls", "blank", "distinct", "min", "max", "top", "shapes", "type"):
             assert one.get(key) == other.get(key), key
+
+
+def test_chosen_rows_are_profiled_as_a_table_of_them_would_be(figures: Any, gravel: Any) -> None:
+    """The same rows in a file of their own are the reference; a column keeps the type it has in the whole table."""
+    rows = [
+        f"{number},{'Open' if number % 3 else ' open'},{number if number % 10 else 'none'},{number % 7}"
+        for number in range(200)
+    ]
+    head = "id,status,fee,pier\n"
+    write("t.csv", head + "\n".join(rows) + "\n")
+    kept = [row for row in rows if int(row.split(",")[0]) > 50 and row.split(",")[3] != "2"]
+    write("some.csv", head + "\n".join(kept) + "\n")
+    where = ("--where", "id > :from AND 1 / (pier - 2) IS NOT NULL", "--param", "from=50")
+    found, wanted = figures("profile", "t.csv", *where), figures("profile", "some.csv")
+    assert found["columns"] == wanted["columns"]
+    failing = sum(row.endswith(",2") for row in rows[51:])
+    assert found["where"] == {"condition": where[1], "of": 200, "unknown": 0, "errors": failing}
+    named = [(one["finding"], one["column"], one["rows"]) for one in found["findings"]]
+    assert named == [(one["finding"], one["column"], one["rows"]) for one in wanted["findings"]]
+    for item in found["findings"]:
+        assert figures(*shlex.split(item["see"])[1:])["matching"] == item["rows"], item["see"]
+    counted = figures("count", "t.csv", *where, "--distinct", "status", "--total", "id")["tables"][
+        0
+    ]
+    (total,) = counted["totals"]
+    assert (counted["rows"], total["value"]) == (
+        len(kept),
+        sum(int(row.split(",")[0]) for row in kept),
+    )
+    groups = figures("duplicates", "t.csv", *where, "--on", "status")
+    assert groups["rows_in_groups"] == len(kept)
+    checked = figures("check", "t.csv", f"COUNT(*) = {len(kept)}", "MIN(id) = 52", *where)
+    assert all(one["passed"] for one in checked["checks"])
+    whole = figures("profile", "t.csv", "--where", "FITS(fee AS INTEGER)")["columns"][2]
+    assert whole["type"] == "TEXT"
+    told = gravel("profile", "t.csv", "--where", "status = 'open'")
+    assert "t.csv: 0 of 200 rows, where status = 'open'" in told.out
+    assert "caution: 200 rows" in told.err
+    for words in (
+        ("profile", "--suggest", "p.toml"),
+        ("duplicates", "--on", "id", "--add", "p.toml"),
+    ):
+        assert (
+            "leave out --where"
+            in gravel(words[0], "t.csv", *words[1:], "--where", "id > 3", status=2).err
+        )
+    import gravel as library
+
+    table = library.open_table("t.csv").where("id > :from", params={"from": 50})
+    assert (table.count().rows, table.where("pier = 1").count().rows) == (149, 21)

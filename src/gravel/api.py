@@ -32,6 +32,7 @@ from gravel.engine.threads import THREADS
 from gravel.figures import Figures
 from gravel.inspecting.attempt import attempt
 from gravel.inspecting.check import allowance, check, named_condition
+from gravel.inspecting.chosen_rows import choose_rows
 from gravel.inspecting.count import count_table
 from gravel.inspecting.look import look
 from gravel.language.errors import ErrorPolicy
@@ -154,6 +155,12 @@ class Table:
     def _given(self, params: Mapping[str, Any] | None) -> Given:
         given = _context(params)
         return spark.without_queries(given) if self._elsewhere else given
+
+    @_one_at_a_time
+    def where(self, condition: str, *, params: Mapping[str, Any] | None = None) -> Table:
+        """The rows for which a condition is true, as a table of its own; they keep their numbers
+        and the types of their columns. Raises Diagnostic, TableProblem."""
+        return Table(choose_rows(self.source, condition, self._given(params))[0])
 
     @_one_at_a_time
     def types(self) -> dict[str, str]:

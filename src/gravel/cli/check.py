@@ -18,6 +18,8 @@ from gravel.cli.options import (
     Replace,
     TableArgument,
     Today,
+    Where,
+    chosen_rows,
     given_by,
     open_source,
     progress,
@@ -93,6 +95,7 @@ def check(
     report: Annotated[
         Path | None, typer.Option("--report", metavar="FILE.html", help="Write a page.")
     ] = None,
+    where: Where = None,
     param: Params = None,
     today: Today = None,
     engine: EngineOption = None,
@@ -127,6 +130,7 @@ def check(
     source, there = open_source(table, reading, engine)
     if there:
         supplied = spark.without_queries(supplied)
+    source, cautions = chosen_rows(source, where, supplied, param)
     asked = {
         Path(item.reference).resolve()
         for _, text in pairs
@@ -194,7 +198,7 @@ def check(
             )
         ]
         screen.print_rows(format.value, headings, columns)
-    screen.cautions(result.cautions, not no_color)
+    screen.cautions((*cautions, *result.cautions), not no_color)
     screen.remarks(result.remarks, not no_color)
     screen.malformed_notes(result.table, result.malformed, not no_color)
     if set_aside is not None:

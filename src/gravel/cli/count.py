@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 from msgspec.structs import replace
@@ -14,6 +14,8 @@ from gravel.cli.options import (
     NoColor,
     Params,
     Today,
+    Where,
+    chosen_rows,
     given_by,
     open_source,
     progress,
@@ -31,6 +33,9 @@ with lazily():
     from gravel.render import screen
     from gravel.sinks import metadata
     from gravel.sources import opening
+
+if TYPE_CHECKING:
+    from gravel.inspecting.cautions import Caution
 
 
 @with_reading
@@ -72,6 +77,7 @@ def count(
             help="Write what was found beside each text file, as CSV on the Web (W3C) has it.",
         ),
     ] = False,
+    where: Where = None,
     param: Params = None,
     today: Today = None,
     engine: EngineOption = None,
@@ -85,9 +91,10 @@ def count(
 
     gravel count boats.csv --key boat_id --distinct "UPPER(TRIM(name))"
     """
-    supplied = given_by(param, today) if distinct or total or param or today else None
+    supplied = given_by(param, today) if distinct or total or where or param or today else None
     counted = []
     failed: list[Problem] = []
+    told: tuple[Caution, ...] = ()
     for reference, several in [
         (item, len(result) > 1)
         for given_table in tables
@@ -95,10 +102,13 @@ def count(
         for item in result
     ]:
         try:
-            bare = replace(reading, bare=not (distinct or key or total))
+            bare = replace(reading, bare=not (distinct or key or total or where))
             table, there = open_source(reference, bare, engine)
             if there and supplied is not None:
                 supplied = spark.without_queries(supplied)
+            if where is not None and supplied is not None:
+                table, cautions = chosen_rows(table, where, supplied, param)
+                told += cautions
             with progress(table):
                 counted.append(
                     inspecting_count.count_table(
@@ -119,6 +129,7 @@ def count(
         render_count.show(counted, not no_color)
     else:
         render_count.print_rows(counted, format.value)
+    screen.cautions(told, not no_color)
     for entry in counted:
         screen.malformed_notes(entry.table, entry.malformed, not no_color)
         for line in entry.notes:

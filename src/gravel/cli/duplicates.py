@@ -17,6 +17,8 @@ from gravel.cli.options import (
     Replace,
     TableArgument,
     Today,
+    Where,
+    chosen_rows,
     given_by,
     memory_of,
     open_source,
@@ -113,6 +115,7 @@ def duplicates(
         Path | None, typer.Option("--report", metavar="FILE.html", help="Write a page.")
     ] = None,
     fail: Annotated[bool, typer.Option("--fail", help="Exit status 1 if there are any.")] = False,
+    where: Where = None,
     memory: Memory = None,
     param: Params = None,
     today: Today = None,
@@ -134,6 +137,11 @@ def duplicates(
     source, there = open_source(table, reading, engine)
     if there:
         supplied = spark.without_queries(supplied)
+    if where is not None and add is not None:
+        raise CallProblem(
+            "a step takes all rows, not those of a condition", hint="leave out --where, or --add"
+        )
+    source, cautions = chosen_rows(source, where, supplied, param)
     if report is not None and source.reads(report):
         raise CallProblem(
             f"the page would be written over {table}, which is read", hint="name another file"
@@ -180,6 +188,7 @@ def duplicates(
         any_found = result.groups > 0
         if add is not None:
             _add(result, source, add, not no_color)
+    screen.cautions(cautions, not no_color)
     if fail and any_found:
         raise typer.Exit(1)
 

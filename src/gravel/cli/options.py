@@ -25,12 +25,14 @@ with lazily():
 
     from gravel import spark
     from gravel.engine import memory as engine_memory
+    from gravel.inspecting import chosen_rows as inspecting_rows
     from gravel.language import parameters, scope
     from gravel.querying import members
     from gravel.render import screen
     from gravel.sources import opening
 
 if TYPE_CHECKING:
+    from gravel.inspecting.cautions import Caution
     from gravel.language.scope import Given
     from gravel.sources.source import Source
 
@@ -73,6 +75,10 @@ Today = Annotated[
 ]
 
 
+Where = Annotated[
+    str | None,
+    typer.Option("--where", metavar="COND", help="Only the rows for which this is true."),
+]
 EngineOption = Annotated[
     str | None,
     typer.Option(
@@ -135,6 +141,18 @@ def open_source(
     if address is None:
         return opening.open_table(reference, reading), False
     return spark.open_table(reference, reading, address), True
+
+
+def chosen_rows(
+    table: Source, where: str | None, supplied: Given, param: list[str] | None
+) -> tuple[Source, tuple[Caution, ...]]:
+    """The rows of a table for which a condition is true, and what is to be told of that; all where
+    there is none. Raises Diagnostic, TableProblem."""
+    if where is None:
+        return table, ()
+    result, cautions = inspecting_rows.choose_rows(table, where, supplied)
+    result.parameters = param or ()
+    return result, cautions
 
 
 def engine_of(address: str | None) -> str | None:

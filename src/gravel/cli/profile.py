@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -13,9 +13,12 @@ from gravel.cli.options import (
     FormatOption,
     Memory,
     NoColor,
+    Params,
     Replace,
     TableArgument,
     Today,
+    Where,
+    chosen_rows,
     given_by,
     memory_of,
     open_source,
@@ -28,6 +31,7 @@ from gravel.problems import CallProblem, nearest
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
+    from gravel import spark
     from gravel.inspecting import commands
     from gravel.plans import suggestion
     from gravel.profiling import kept
@@ -37,9 +41,6 @@ with lazily():
     from gravel.render import screen
     from gravel.render.html import page
     from gravel.render.html import profile as html_profile
-
-if TYPE_CHECKING:
-    pass
 
 
 @with_reading
@@ -85,7 +86,9 @@ def profile(
             help="Look at N rows only, chosen evenly; every figure is the sample's.",
         ),
     ] = None,
+    where: Where = None,
     memory: Memory = None,
+    param: Params = None,
     today: Today = None,
     engine: EngineOption = None,
     format: FormatOption = Format.table,
@@ -100,7 +103,7 @@ def profile(
 
     gravel profile boats.csv --suggest plan.toml
     """
-    supplied = given_by(None, today)
+    supplied = given_by(param, today)
     limit = None if findings is None else row_limit(findings, "--findings")
     if choose is not None and suggest is None:
         raise CallProblem("--choose says what --suggest writes", hint="add --suggest PLAN")
@@ -108,7 +111,14 @@ def profile(
         raise CallProblem(
             "a plan is suggested from all rows, not from a sample", hint="leave out --sample"
         )
-    source, _ = open_source(table, reading, engine)
+    if where is not None and suggest is not None:
+        raise CallProblem(
+            "a plan is suggested from all rows, not from some", hint="leave out --where"
+        )
+    source, there = open_source(table, reading, engine)
+    if there:
+        supplied = spark.without_queries(supplied)
+    source, cautions = chosen_rows(source, where, supplied, param)
     name = None if column is None else _column_name(column, source.columns)
     if suggest is not None and suggest.exists():
         raise CallProblem(
@@ -137,6 +147,7 @@ def profile(
         cli_column.show_column(result, source, name, not no_color)
     else:
         render_profile.show(result, source, findings is not None, limit, not no_color)
+    screen.cautions(cautions, not no_color)
     screen.malformed_notes(result.table, result.malformed, not no_color)
     if report is not None:
         screen.note(f"{report} written", not no_color)

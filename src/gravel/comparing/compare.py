@@ -12,15 +12,15 @@ from msgspec import Struct
 from gravel.comparing.how import ColumnPair, How, pair_columns
 from gravel.comparing.matching import Matches, RowMatcher
 from gravel.comparing.result import Alone, CellDiff, Cells, Compared, ComparedTable, Sides
-from gravel.comparing.side import ROWS, Condition, SideState
+from gravel.comparing.side import ROWS, SideState
 from gravel.engine.engine import OfBatch
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.sets import distinct_values, member
-from gravel.inspecting.binding import columns_named, explaining, names_in, scope_of
+from gravel.inspecting.binding import names_in
+from gravel.inspecting.chosen_rows import choose_rows
 from gravel.inspecting.count import count_table
 from gravel.kernels.arrays import to_arrow
-from gravel.language import parse, tree
-from gravel.language.bind import bind_condition
+from gravel.language import tree
 from gravel.language.scope import Given, find_column
 from gravel.language.types import Type
 from gravel.language.writing import quoted
@@ -66,21 +66,16 @@ def compare(
     how = how or How()
     if how.within is not None and not key:
         raise CallProblem("--within compares cells of rows that have a key", hint="--key COLUMN")
+    if how.where is not None:
+        before, after = (choose_rows(table, how.where, context)[0] for table in (before, after))
     try:
-        return _compared(before, after, key, how, context, memory, guess=True)
+        return _compared(before, after, key, how, memory, guess=True)
     except InferredTypeRefuted:
-        return _compared(before, after, key, how, context, memory, guess=False)
+        return _compared(before, after, key, how, memory, guess=False)
 
 
 def _compared(
-    before: Source,
-    after: Source,
-    key: Sequence[str],
-    how: How,
-    context: Given | None,
-    memory: int,
-    *,
-    guess: bool,
+    before: Source, after: Source, key: Sequence[str], how: How, memory: int, *, guess: bool
 ) -> tuple[Compared, Iterator[CellDiff]]:
     pairs = pair_columns(before, after, how, partial(_types_of, guess))
     columns = pairs.both
@@ -92,10 +87,7 @@ def _compared(
         )
     names = names_in(key, before.columns)
     keyed = tuple(dict.fromkeys(_key(columns, before, name) for name in names))
-    sides = [
-        SideState(index, columns, keyed, how, _condition(table, how, context), memory)
-        for index, table in enumerate((before, after))
-    ]
+    sides = [SideState(index, columns, keyed, how, memory) for index in range(2)]
     for side, table in zip(sides, (before, after), strict=True):
         table.engine.run(side, table)
     width = 3 + sides[0].distinct[ROWS].others
@@ -159,15 +151,6 @@ def _key(columns: Sequence[ColumnPair], before: Source, name: str) -> int:
             hint=f'--map "{name}=NEW" if it has another name',
         )
     return result
-
-
-def _condition(table: Source, how: How, context: Given | None) -> Condition | None:
-    if how.where is None:
-        return None
-    named = columns_named([(parse.expression(how.where), how.where)], table.columns)
-    scope = scope_of(table, named, context)
-    with explaining(table, scope):
-        return Condition(bind_condition(how.where, scope), scope.types)
 
 
 # -- what is shown

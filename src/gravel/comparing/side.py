@@ -10,31 +10,11 @@ import pyarrow.compute as pc
 from msgspec import Struct
 
 from gravel.comparing.how import ColumnPair, How
-from gravel.engine.evaluate import run
-from gravel.engine.frame import Frame
 from gravel.engine.hashed_rows import HashedRows, RowRange
 from gravel.engine.hashing import hashes, mixed
-from gravel.kernels.arrays import to_arrow
-from gravel.language.nodes import Expression
-from gravel.language.types import Type
 from gravel.sources.source import Batch, Malformed
 
 ROWS = "rows"
-
-
-class Condition(Struct, frozen=True):
-    """The condition that rows are to meet, and the types of the columns that it reads."""
-
-    expression: Expression
-    types: tuple[Type, ...]
-
-    def met(self, batch: Batch) -> Batch:
-        """The rows of a batch for which it is true."""
-        frame = Frame(batch.count, batch.columns, self.types)
-        keep = run(self.expression, frame).true(batch.count)
-        chosen = to_arrow(keep)
-        columns = [None if item is None else item.filter(chosen) for item in batch.columns]
-        return Batch(batch.rows[keep], columns, batch.malformed)
 
 
 class SidePart(Struct, frozen=True):
@@ -57,11 +37,9 @@ class SideState:
         columns: tuple[ColumnPair, ...],
         key: tuple[int, ...],
         how: How,
-        condition: Condition | None,
         memory: int,
     ) -> None:
         self.side, self.columns, self.key, self.how = side, columns, key, how
-        self.condition = condition
         self.rows = self.null = 0
         self.malformed: tuple[Malformed, ...] = ()
         self.near = [index for index, column in enumerate(columns) if how.near(column)]
@@ -71,8 +49,6 @@ class SideState:
 
     def map(self, batch: Batch) -> SidePart:
         """See State."""
-        if self.condition is not None:
-            batch = self.condition.met(batch)
         values = [
             self.how.values(batch.columns[column.place(self.side)], column)
             for column in self.columns

@@ -129,6 +129,7 @@ def duplicates(
         tuple(counts.malformed),
         tuple(table.notes),
         table.read_as,
+        table.chosen,
     )
 
 

@@ -38,7 +38,7 @@ from gravel.language.functions.casts import to_text
 from gravel.language.scope import Given, find_column
 from gravel.language.types import TEXT
 from gravel.problems import CallProblem
-from gravel.sources.source import Batch, Malformed, Source, scan
+from gravel.sources.source import Batch, Chosen, Malformed, Source, scan
 
 _VARIANTS = 24_000_000  # hashes of shortened texts held at once
 _LONG = 48  # characters beyond which the shortened texts of a value are too many
@@ -89,6 +89,7 @@ class Near(Figures):
     malformed: NumberOf[Malformed]
     notes: Unlisted[tuple[str, ...]]
     read: dict[str, Any]  # how its text was read
+    where: Chosen | None = None
 
 
 def near(
@@ -170,6 +171,7 @@ def near(
         tuple(rows.malformed),
         tuple(table.notes),
         table.read_as,
+        table.chosen,
     )
 
 

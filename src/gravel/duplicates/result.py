@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Annotated, Any
 
 from gravel.figures import Figures, NumberOf, Unlisted, figure
-from gravel.sources.source import Malformed
+from gravel.sources.source import Chosen, Malformed
 
 
 @dataclass(frozen=True)
@@ -120,6 +120,7 @@ class Duplicates(Figures):
     malformed: NumberOf[Malformed]
     notes: Unlisted[tuple[str, ...]]
     read: dict[str, Any]  # how its text was read
+    where: Chosen | None = None
 
 
 def _toml(text: str) -> str:

@@ -99,6 +99,13 @@ class RowStage(Struct, Generic[Part], frozen=True):
     then: Arrangement | None = None
 
 
+class RowChoice(Protocol):
+    """Which rows of a table are read."""
+
+    def of(self, table: Any) -> Any:
+        """The table of these rows."""
+
+
 class Engine(Protocol):
     """Maps batches, makes states, answers questions. Raises what the work raises, and TableProblem
     for a table that cannot be read."""
@@ -106,6 +113,9 @@ class Engine(Protocol):
     @property
     def description(self) -> str:
         """What it is, with the versions that figures may depend on, as a record names it."""
+
+    def choosing(self, choice: RowChoice) -> Engine:
+        """The engine for some rows of the table that it reads."""
 
     def map_splits(
         self,

@@ -14,6 +14,7 @@ from gravel.engine.engine import (
     OfBatch,
     Question,
     Readable,
+    RowChoice,
     RowStage,
     State,
 )
@@ -28,6 +29,10 @@ class Threads:
     """Batches are read and mapped by threads, a few ahead of what takes them in."""
 
     description = "local"
+
+    def choosing(self, choice: RowChoice) -> Threads:
+        """See Engine."""
+        return self
 
     def map_splits(
         self,

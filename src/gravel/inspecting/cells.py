@@ -49,5 +49,5 @@ def json_value(cell: Cell, kind: Kind) -> Any:
         real = float(cell)
         return real if real == real and abs(real) != float("inf") else cell
     if kind is Kind.BOOLEAN:
-        return cell == "true"
+        return cell.lower() == "true"
     return cell

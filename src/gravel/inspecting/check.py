@@ -36,7 +36,7 @@ from gravel.language.scope import Given, Scope
 from gravel.language.types import Kind, Type
 from gravel.problems import DataProblem
 from gravel.sinks.csv import encode
-from gravel.sources.source import Batch, Malformed, Source
+from gravel.sources.source import Batch, Chosen, Malformed, Source
 
 EXAMPLES = 5
 _NAMED = re.compile(r"\s*([^\W\d][\w \-]*?)\s*:\s+(?=\S)")
@@ -110,6 +110,7 @@ class Checked(Figures):
     bad_rows: Annotated[int, "rows_that_do_not_hold"]
     remarks: tuple[str, ...] = ()
     set_aside: str | None = None
+    where: Chosen | None = None
 
 
 def named_condition(text: str) -> tuple[str, str]:
@@ -203,6 +204,7 @@ def check(
         table.read_as,
         state.bad_rows,
         (*watch.days(), *watch.bounds()),
+        where=table.chosen,
     )
 
 

@@ -27,6 +27,17 @@ def table_words(table: Any) -> list[str]:
     return words + replace(table.reading, texts=tuple(table.texts)).words()
 
 
+def chosen_words(table: Any) -> list[str]:
+    """The option that chooses the same rows of a table, if not all of them were looked at."""
+    if table.chosen is None:
+        return []
+    return ["--where", table.chosen.condition, *_parameter_words(table)]
+
+
+def _parameter_words(table: Any) -> list[str]:
+    return [word for text in table.parameters for word in ("--param", text)]
+
+
 def command(words: Sequence[str]) -> str:
     """Words as one line for a shell."""
     return " ".join(shell_word(word) for word in words)
@@ -35,6 +46,9 @@ def command(words: Sequence[str]) -> str:
 def look_command(table: Any, where: str) -> str:
     """The command that shows the rows for which a condition is true."""
     name, *options = table_words(table)
+    if table.chosen is not None:
+        where = f"({table.chosen.condition}) AND ({where})"
+        options = [*_parameter_words(table), *options]
     return command(["gravel", "look", name, "--where", where, *options])
 
 
@@ -43,7 +57,7 @@ def see_command(table: Any, where: str, finding: str) -> str:
     groups of equal rows."""
     if finding == "duplicate rows":
         name, *options = table_words(table)
-        return command(["gravel", "duplicates", name, *options])
+        return command(["gravel", "duplicates", name, *chosen_words(table), *options])
     return look_command(table, where) if where else ""
 
 

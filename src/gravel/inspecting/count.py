@@ -44,6 +44,7 @@ def count_table(
         tuple(table.notes),
         table.read_as,
         *by_store(table),
+        table.chosen,
     )
 
 

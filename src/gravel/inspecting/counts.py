@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from gravel.figures import Figures, Number, NumberOf, Unlisted
-from gravel.sources.source import Malformed, Source
+from gravel.sources.source import Chosen, Malformed, Source
 
 
 @dataclass(frozen=True)
@@ -56,6 +56,7 @@ class TableCount(Figures):
     read: dict[str, Any]  # how its text was read
     store_key: tuple[str, ...] | None = None
     not_null: tuple[str, ...] = ()
+    where: Chosen | None = None
 
 
 @dataclass(frozen=True)

@@ -115,6 +115,7 @@ def count_with_figures(
         tuple(table.notes),
         table.read_as,
         *by_store(table),
+        table.chosen,
     )
 
 

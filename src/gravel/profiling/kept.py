@@ -97,7 +97,7 @@ def _kept(table: Source, today: date) -> tuple[Finding, ...] | None:
 def _checksums(table: Source) -> dict[str, str] | None:
     """SHA-256 of each file of a table; None where it is not a table of files that stay where they
     are."""
-    if table.server or not table.files or table.name == "standard input":
+    if table.server or table.chosen or not table.files or table.name == "standard input":
         return None
     try:
         return {str(path): sha256_of(path) for path in sorted(table.files)}

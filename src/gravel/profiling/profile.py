@@ -73,6 +73,7 @@ def profile(
         tuple(table.notes),
         table.read_as,
         message,
+        table.chosen,
     )
 
 

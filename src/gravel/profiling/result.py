@@ -10,7 +10,7 @@ from gravel.figures import Double, Figures, Inline, NumberOf, Scalar, Unlisted, 
 from gravel.inspecting.cells import json_value
 from gravel.language.types import Type
 from gravel.language.writing import is_one_of, quoted, text_literal
-from gravel.sources.source import Malformed
+from gravel.sources.source import Chosen, Malformed
 
 
 @dataclass(frozen=True)
@@ -513,6 +513,7 @@ class Profile(Figures):
     notes: Unlisted[tuple[str, ...]]
     read: dict[str, Any]  # how its text was read
     sample: SampleInfo | None = None
+    where: Chosen | None = None
 
     def of_column(self, name: str) -> Profile:
         """The same of one column, with all of its most frequent values that are known."""

@@ -8,7 +8,6 @@ from rich import text as rich_text
 
 from gravel.language import errors
 from gravel.render import screen
-from gravel.words import number_of
 
 if TYPE_CHECKING:
     from gravel.inspecting.check import Check, Checked
@@ -20,8 +19,8 @@ def show(checked: Checked, unknown_fails: bool, color: bool) -> None:
     good = sum(check.passed for check in checked.checks)
     out.print(
         rich_text.Text(
-            f"{checked.table}: {number_of(checked.rows)}, {good} of {len(checked.checks)}"
-            f" checks pass",
+            f"{checked.table}: {screen.chosen_rows(checked.rows, checked.where)},"
+            f" {good} of {len(checked.checks)} checks pass",
             style=screen.HEAD,
         )
     )

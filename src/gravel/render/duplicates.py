@@ -39,7 +39,8 @@ def show(duplicates: Duplicates, color: bool) -> None:
     out = screen.console(color=color)
     out.print(
         rich_text.Text(
-            f"{number_of(duplicates.rows)}, {number_of(duplicates.groups, 'group')}",
+            f"{screen.chosen_rows(duplicates.rows, duplicates.where)},"
+            f" {number_of(duplicates.groups, 'group')}",
             style=screen.HEAD,
         ).append(f" of rows equal in {compared(duplicates)}", style=screen.DIM)
     )

@@ -25,6 +25,8 @@ def heading(profile: Profile) -> str:
             f"a sample of {profile.sample.rows:,} of {number_of(profile.sample.of)}: "
             "every figure is the sample's"
         )
+    elif profile.where is not None:
+        rows = screen.chosen_rows(profile.rows, profile.where)
     return f"{profile.table}: {rows}, {number_of(len(profile.columns), 'column')}"
 
 
@@ -51,7 +53,7 @@ def print_finding(out: Any, number: int, value: Finding, profile: Profile, table
         if not text:
             continue
         hidden = marks_apart(text) or screen.safe(text) != text  # what is shown could not be typed
-        if (len(text) > _LONG or hidden) and profile.sample is None:
+        if (len(text) > _LONG or hidden) and profile.sample is None and profile.where is None:
             text = (
                 suggest_command(table, number)
                 if word == "plan"

@@ -141,10 +141,11 @@ def _verdict(out: Any, profile: Profile, table: Any, full: bool) -> None:
     out.print()
     out.print(line)
     name, *options = commands.table_words(table)
+    options = [*commands.chosen_words(table), *options]
     worst = profile.findings[0].column
     nexts = (
         []
-        if profile.sample is not None or not profile.findings[0].where
+        if profile.sample is not None or profile.where is not None or not profile.findings[0].where
         else [commands.finding_command("look", table, 1)]
     )
     nexts += (

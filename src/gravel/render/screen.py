@@ -19,6 +19,7 @@ from gravel.inspecting.drawing import drawn, sign
 from gravel.inspecting.drawing import percent as percent
 from gravel.lazily import lazily
 from gravel.problems import Problem
+from gravel.words import number_of
 
 with lazily():
     from gravel.inspecting import cells
@@ -28,7 +29,7 @@ if TYPE_CHECKING:
     from gravel.figures import Figures
     from gravel.inspecting.cautions import BranchCount, Caution
     from gravel.inspecting.cells import Cell
-    from gravel.sources.source import Malformed
+    from gravel.sources.source import Chosen, Malformed
 
 _MANY = 500
 GAP = 2  # blanks between the columns of a table
@@ -214,6 +215,13 @@ def print_rows(
 def note(text: str, color: bool = True) -> None:
     """A line for people beside the data, on standard error."""
     console(error=True, color=color).print(Text(text, style=DIM))
+
+
+def chosen_rows(rows: int, where: Chosen | None) -> str:
+    """How many rows were looked at; where some were chosen, of how many and by what."""
+    if where is None:
+        return number_of(rows)
+    return f"{rows:,} of {number_of(where.of)}, where {safe(where.condition)}"
 
 
 def malformed_notes(table: str, bad: Sequence[Malformed], color: bool = True) -> None:

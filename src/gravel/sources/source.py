@@ -6,6 +6,7 @@ from __future__ import annotations
 import stat
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 from typing import Any, TypeVar
@@ -18,6 +19,7 @@ from gravel.engine.arrow_values import text_of
 from gravel.engine.engine import Engine, OfBatch
 from gravel.engine.sets import distinct_values
 from gravel.engine.threads import THREADS
+from gravel.figures import Figures
 from gravel.language.types import TEXT, Type
 from gravel.problems import DataProblem
 from gravel.sources.dialect import Dialect
@@ -69,6 +71,17 @@ class Batch(Struct, frozen=True):
             [None if column is None else text_of(column) for column in self.columns],
             self.malformed,
         )
+
+
+@dataclass(frozen=True)
+class Chosen(Figures):
+    """By which condition rows were chosen, and of how many. unknown, errors: rows whose condition
+    is unknown or fails; they are not among them."""
+
+    condition: str
+    of: int
+    unknown: int
+    errors: int
 
 
 FileState = tuple[int, int, int] | None
@@ -134,6 +147,8 @@ class Source(ABC):
     values."""
 
     engine: Engine = THREADS  # who reads it
+    chosen: Chosen | None = None  # by what its rows were chosen from those of another
+    parameters: Sequence[str] = ()  # as NAME=VALUE, for that condition
 
     def __init__(
         self,

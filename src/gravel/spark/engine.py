@@ -11,13 +11,14 @@ from itertools import groupby
 from pathlib import Path
 from typing import Any, TypeVar
 
+from msgspec.structs import replace
 from py4j.protocol import Py4JError
 from pyspark import StorageLevel
 from pyspark.errors import PySparkException
 from pyspark.sql import DataFrame, SparkSession, functions
 
 from gravel.engine.distinct import Counted, range_size
-from gravel.engine.engine import BatchWork, DistinctValues, Question, RowStage, State
+from gravel.engine.engine import BatchWork, DistinctValues, Question, RowChoice, RowStage, State
 from gravel.engine.hashed_rows import HashedRows, RowRange
 from gravel.engine.threads import THREADS
 from gravel.problems import CallProblem, TableProblem
@@ -170,6 +171,10 @@ class SparkEngine:
             f", {name} {version}" for name, version in versions().items() if name != "gravel"
         )
         self._splits: tuple[Any, ...] | None = None
+
+    def choosing(self, choice: RowChoice) -> SparkEngine:
+        """See Engine."""
+        return SparkEngine(self.session, replace(self.table, choice=choice), self.ranges)
 
     def map_splits(
         self,

@@ -22,6 +22,7 @@ import pyarrow as pa
 from msgspec import Struct
 
 from gravel.engine.distinct import Counted
+from gravel.engine.engine import RowChoice
 from gravel.engine.hashed_rows import RowRange, no_rows
 from gravel.kernels.hashes import ascending
 from gravel.problems import Problem, TableProblem
@@ -42,13 +43,14 @@ _FIELDS = pa.schema(
 class Reference(Struct, frozen=True):
     """How a table is opened again anywhere: what names it, from a folder, how it is read, and which
     files it was: another file of the same name is another table. `snapshot`: the folder with the
-    rows of a table that no file names."""
+    rows of a table that no file names; `choice`: which rows are read."""
 
     reference: str
     folder: str
     reading: ReadOptions
     files: tuple[FileState, ...]
     snapshot: str = ""
+    choice: RowChoice | None = None
 
     def open(self) -> Source:
         """The table. Raises TableProblem where its files have another size here."""
@@ -62,7 +64,7 @@ class Reference(Struct, frozen=True):
                 f" {sum(mine):,} bytes there, {sum(sizes):,} here",
                 hint="put it where all of them see the same file",
             )
-        return table
+        return table if self.choice is None else self.choice.of(table)
 
 
 class MapTask(Struct, frozen=True):
