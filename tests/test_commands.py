@@ -462,7 +462,7 @@ def test_words_of_other_programs_are_told_by_what_they_are_called_here(gravel: A
         "profile t.csv fee": "--column fee", "duplicates t.csv fee": "--on fee", "look t.csv --limit 5": "--rows?",
         "look t.csv -n 5": "--rows?", "look t.csv --sort fee --desc": '--sort "column DESC"?', "look t.csv --json": "--format json?",
         "compare t.csv t.csv --id id": "--key?", "clean p.toml --force": "--replace?",
-        "look t.csv 9": "--rows 9", "look t.csv a = 1": '--where "a = 1"', "look t.csv a": "--columns a", "try t.csv --where a=1": "gravel look",
+        "look t.csv 9": "--rows 9", "look t.csv a = 1": '--where "a = 1"', "look t.csv a": "--columns a", "count t.csv --filter a=1": "--where?",
         "count t.csv --by a": "--distinct?", "help look": "gravel look --help", "head t.csv": "gravel look?",
         "query t.csv": "\"SELECT * FROM 't.csv'\"", "clean t.csv": "gravel profile t.csv --suggest plan.toml", "verify t.csv": "gravel clean PLAN",
     }.items():  # fmt: skip

@@ -359,8 +359,6 @@ def _usage(error: Exception) -> int:
     option = str(getattr(error, "option_name", ""))
     if meant := other_words.option_for(option, options):
         hint = f"did you mean {meant}?"
-    elif context and (place := other_words.elsewhere(option, str(context.command.name))):
-        hint = place
     if message.lower().startswith("got unexpected extra argument"):
         words = message.partition("(")[2].rstrip(")").split()
         message, hint = _of_extra(words)

@@ -46,16 +46,11 @@ class Format(str, Enum):  # noqa: UP042
     markdown = "markdown"
 
 
-TableArgument = Annotated[
-    str,
-    typer.Argument(
-        metavar="TABLE",
-        help=(
-            "A table: FILE.csv, .tsv, .parquet, .jsonl, .arrow, FILE.db#table; - is standard input."
-        ),
-        show_default=False,
-    ),
-]
+TABLE_HELP = (
+    "A table: FILE.csv, .tsv, .parquet, .jsonl, .arrow, .xlsx, FOLDER/, FILE.db#table, a server's"
+    " URL; - is standard input."
+)
+TableArgument = Annotated[str, typer.Argument(metavar="TABLE", help=TABLE_HELP, show_default=False)]
 FormatOption = Annotated[
     Format, typer.Option("--format", help="For people: table; for programs: json, csv, markdown.")
 ]

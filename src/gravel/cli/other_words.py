@@ -36,19 +36,8 @@ _OPTIONS = {
     ("--null",): "na null-values na-values",
     ("--level",): "ignore-case ignore-spaces fuzzy",
 }
-# What a command has no option for, and where it is done.
-_ELSEWHERE = {
-    "count": {"where": 'gravel look TABLE --where "…" counts the rows'},
-    "profile": {"where": "gravel query \"SELECT * FROM 'TABLE' WHERE …\" --write part.parquet"},
-    "duplicates": {"where": "gravel query \"SELECT * FROM 'TABLE' WHERE …\" --write part.parquet"},
-}
 _WITH_VALUE = {"json": " json", "csv": " csv", "markdown": " markdown", "desc": ' "column DESC"'}
 _WITH_VALUE["descending"] = _WITH_VALUE["desc"]
-
-
-def elsewhere(word: str, command: str) -> str:
-    """Where is done what a command has no option of this name for; '' where it is not known."""
-    return _ELSEWHERE.get(command, {}).get(word.lstrip("-").lower(), "")
 
 
 def option_for(word: str, options: Collection[str]) -> str:

@@ -8,6 +8,7 @@ from typing import Annotated, Any
 import typer
 
 from gravel.cli.options import (
+    TABLE_HELP,
     EngineOption,
     FindingOption,
     Format,
@@ -41,10 +42,7 @@ with lazily():
 @with_reading
 def try_(
     table: Annotated[
-        str | None,
-        typer.Argument(
-            metavar="TABLE", help="A CSV file, or - for standard input.", show_default=False
-        ),
+        str | None, typer.Argument(metavar="TABLE", help=TABLE_HELP, show_default=False)
     ] = None,
     assignments: Annotated[
         list[str] | None,
