@@ -1401,4 +1401,6 @@ def test_chosen_rows_are_profiled_as_a_table_of_them_would_be(figures: Any, grav
     import gravel as library
 
     table = library.open_table("t.csv").where("id > :from", params={"from": 50})
-    assert (table.count().rows, table.where("pier = 1").count().rows) == (149, 21)
+    both = table.where("pier = 1").count()
+    assert (table.count().rows, both.rows, both.where.of) == (149, 21, 200)
+    assert both.where.condition == "(id > :from) AND (pier = 1)"

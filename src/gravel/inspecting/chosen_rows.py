@@ -131,7 +131,7 @@ def choose_rows(
     result = RowChoice(bound, tuple(named), scope.types).of(table)
     first = quoted(table.columns[named[0] if named else 0])
     seen = look(table, columns=first, where=condition, rows=0, given=given)
-    result.chosen = Chosen(condition, seen.rows, seen.unknown, seen.errors)
+    result.chosen = _chosen(table.chosen, Chosen(condition, seen.rows, seen.unknown, seen.errors))
     note = f"{seen.matching:,} of {number_of(seen.rows)} are those where {condition}"
     if seen.unknown:
         note += f"; it is unknown for {seen.unknown:,}"
@@ -139,3 +139,15 @@ def choose_rows(
         note += f"; it fails for {seen.errors:,}"
     result.notes += [note, *seen.remarks]
     return result, seen.cautions
+
+
+def _chosen(before: Chosen | None, then: Chosen) -> Chosen:
+    """One choice after another, as one."""
+    if before is None:
+        return then
+    return Chosen(
+        f"({before.condition}) AND ({then.condition})",
+        before.of,
+        before.unknown + then.unknown,
+        before.errors + then.errors,
+    )
