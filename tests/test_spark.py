@@ -450,7 +450,7 @@ def test_a_table_of_the_catalogue_is_read_from_a_snapshot(
     assert not list(tables.glob(".gravel-*"))
     # What cannot be read, or written, is told.
     for words, message in {
-        "count spark:boat": "did you mean boats?",
+        "count spark:boat": "did you mean spark:boats?",
         "count spark:a.b.c.d": "cannot be read",
     }.items():
         assert message in gravel(*words.split(), *there, status=3).err, words

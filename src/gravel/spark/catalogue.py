@@ -63,16 +63,24 @@ def _table(session: SparkSession, reference: str) -> DataFrame:
     except AnalysisException as error:
         if error.getCondition() != "TABLE_OR_VIEW_NOT_FOUND":
             raise TableProblem(f"{reference} cannot be read", detail=reason(error)) from None
-        near = nearest(name.rpartition(".")[2], _beside(session, name.rpartition(".")[0]))
         raise TableProblem(
-            f"Spark's catalogue has no table {name}", hint=f"did you mean {near}?" if near else ""
+            f"Spark's catalogue has no table {name}", hint=_instead(session, name)
         ) from None
     except PySparkException as error:
         raise TableProblem(f"{reference} cannot be read", detail=reason(error)) from None
     return frame
 
 
-def _beside(session: SparkSession, database: str) -> list[str]:
+def _instead(session: SparkSession, name: str) -> str:
+    """What may be meant by a name that no table has: one beside it, or those of a database."""
+    if inside := _tables(session, name):
+        return f"{name} is a database, with {', '.join(inside[:8])}{' …' if inside[8:] else ''}"
+    database, dot, table = name.rpartition(".")
+    near = nearest(table, _tables(session, database))
+    return f"did you mean {CATALOGUE}{database}{dot}{near}?" if near else ""
+
+
+def _tables(session: SparkSession, database: str) -> list[str]:
     try:
         return [table.name for table in session.catalog.listTables(database or None)]
     except PySparkException:

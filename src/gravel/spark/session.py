@@ -188,6 +188,6 @@ def reason(error: Exception) -> str:
         told = told.rpartition("Traceback (most recent call last)")[2]
         if raised := re.search(r"^[\w.]+(?:Error|Exception|Problem)\b.*", told, re.MULTILINE):
             return raised[0][:400]
-    text = " ".join(told.split())
+    text = re.split(r" (?:== SQL ==|JVM stacktrace:)", " ".join(told.split()))[0]
     failure = text.rpartition("most recent failure: ")[2].rpartition("Caused by: ")[2]
     return re.split(r" at (?:java|jdk|sun|scala|org|py4j)\.", failure, maxsplit=1)[0][:400]
