@@ -736,6 +736,45 @@ def test_a_result_without_rows_is_written_and_verified(
         assert (counted["rows"], counted["columns"]) == (0, 2)
 
 
+def test_texts_that_a_file_has_as_dictionaries_are_profiled_as_others(
+    figures: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Row groups with dictionaries of their own, values without a row, NULLs, repeated values, many values."""
+    monkeypatch.setattr("gravel.sources.arrow._PART", 700)
+    dice = random.Random(3)
+    words = [
+        *(f"Möwe {number}" for number in range(300)),
+        "tern",
+        "Tern ",
+        " TERN",
+        "",
+        "n/a",
+        None,
+    ]
+    rows = {
+        "name": dice.choices(words, k=9000),
+        "few": dice.choices(["open", "Open", "shut", None], [90, 5, 4, 1], k=9000),
+        "null": pa.nulls(9000, pa.string()),
+        "many": [f"HB {number:05}" for number in range(9000)],
+        "a.b": dice.choices(["1", "2", "x"], k=9000),
+    }
+    table = pa.table(rows)
+    pq.write_table(table, "plain.parquet", use_dictionary=False)
+    pq.write_table(table, "coded.parquet", row_group_size=2500)
+    places = pa.array(dice.choices([0, 1, 2, 3, None], k=9000), pa.int8())
+    twice = pa.DictionaryArray.from_arrays(places, pa.array(["x", "y", "x", "unused"]))
+    for name, column in (("t.arrow", twice), ("u.arrow", twice.dictionary_decode())):
+        other = table.append_column("twice", column)
+        with pa.OSFile(name, "wb") as file, pa.ipc.new_file(file, other.schema) as writer:
+            writer.write_table(other, max_chunksize=800)
+    for first, second in (("plain.parquet", "coded.parquet"), ("t.arrow", "u.arrow")):
+        found = [
+            figures("profile", name) | {"table": "", "findings": []} for name in (first, second)
+        ]
+        assert found[0] == found[1]
+        assert figures("compare", first, second, "--key", "many")["status"] == "same"
+
+
 def test_a_folder_of_part_files_is_one_table(figures: Any, gravel: Any, folder: Path) -> None:
     """As cluster engines and data frames write it; pyarrow's own writer is the reference."""
     days = ["2024-05-01", None] * 50

@@ -71,10 +71,14 @@ class ColumnPartial(Struct, frozen=True):
 
 
 def part_of(
-    stored: pa.Array, rows: np.ndarray, so_far: Fitting, known: KnownValues
+    stored: pa.Array,
+    rows: np.ndarray,
+    so_far: Fitting,
+    known: KnownValues,
+    encoded: pa.DictionaryArray | None = None,
 ) -> ColumnPartial:
     """The state of a stored array whose values stand in these source rows; all is told of their
-    texts. `known` has what was told of values before."""
+    texts. `known` has what was told of values before; `encoded`: the values as a dictionary."""
     doubles = pa.types.is_floating(stored.type)
     if doubles:  # zero of either sign is one value
         stored = pc.add(pc.cast(stored, pa.float64()), 0.0)
@@ -92,7 +96,7 @@ def part_of(
         )
     if filled is not None:
         rows, array = rows[filled], array.drop_null()
-    part = _EncodedValues(array, rows, known)
+    part = _EncodedValues(array, rows, known, encoded)
     numbers = has_numbers(array.type)
     figures = _of_numbers(part) if numbers else _of_texts(part, so_far)
     return ColumnPartial(
@@ -189,19 +193,34 @@ class _EncodedValues:
     """The values of a batch: those that are known, by their places among the known ones, and the
     fresh ones, each once where few are different: their hashes, rows, and first rows."""
 
-    def __init__(self, array: pa.Array, rows: np.ndarray, known: KnownValues) -> None:
+    def __init__(
+        self,
+        array: pa.Array,
+        rows: np.ndarray,
+        known: KnownValues,
+        encoded: pa.DictionaryArray | None = None,
+    ) -> None:
         self.text = pa.types.is_string(array.type)
         self.rows = rows
         self._codes: np.ndarray | None = None
-        self._known: Known | None = None
+        self._known: tuple[np.ndarray, ...] | None = None
         self.fresh, self.fresh_rows = array, rows
         self.fresh_counts: np.ndarray | None = None
+        if encoded is not None:
+            self._take_dictionary(encoded, known)
+            return
         if self.text:
             self.plain, second = both_hashes(array)
             self.fresh_plain, self.fresh_second = self.plain, second
-            self._known = known.find(self.plain, second)
-            if self._known is not None:
-                new = self._known.places < 0
+            if (found := known.find(self.plain, second)) is not None:
+                new = found.places < 0
+                met = found.places[~new]
+                size = len(found.figures[0])
+                counts = np.bincount(met, minlength=size)
+                first = np.empty(size, np.int64)
+                first[met[::-1]] = rows[~new][::-1]
+                held = np.flatnonzero(counts)
+                self._known = _met(found, held, counts[held], first[held])
                 self.fresh, self.fresh_rows = array.filter(to_arrow(new)), rows[new]
                 self.fresh_plain, self.fresh_second = self.plain[new], second[new]
         if _few_values(self.fresh):
@@ -223,6 +242,31 @@ class _EncodedValues:
             self.fresh_plain, self.fresh_second = both_hashes(self.fresh)
             self.plain = self.fresh_plain if self._codes is None else self.fresh_plain[self._codes]
 
+    def _take_dictionary(self, encoded: pa.DictionaryArray, known: KnownValues) -> None:
+        """Texts that come as a dictionary: each value of it that the batch has is looked at once,
+        and no row's."""
+        places, size = encoded.indices.drop_null().to_numpy(), len(encoded.dictionary)
+        counts = np.bincount(places, minlength=size)
+        first = np.empty(size, np.int64)
+        first[places[::-1]] = np.arange(len(places))[::-1]
+        held = np.flatnonzero(counts)
+        values, rows, counts = (
+            encoded.dictionary.take(to_arrow(held)),
+            self.rows[first[held]],
+            counts[held],
+        )
+        plain, second = both_hashes(values)
+        by_place = np.zeros(size, np.uint64)
+        by_place[held] = plain
+        self.plain = by_place[places]
+        if (found := known.find(plain, second)) is not None:
+            new = found.places < 0
+            self._known = _met(found, found.places[~new], counts[~new], rows[~new])
+            values = values.filter(to_arrow(new))
+            rows, counts, plain, second = rows[new], counts[new], plain[new], second[new]
+        self.fresh, self.fresh_rows, self.fresh_counts = values, rows, counts
+        self.fresh_plain, self.fresh_second = plain, second
+
     def spread(self, plain: np.ndarray, filled: np.ndarray | None) -> np.ndarray:
         """The hash of every row's value, where `plain` has those of the NULLs."""
         if filled is None:
@@ -235,19 +279,22 @@ class _EncodedValues:
         if self._known is None:
             assert fresh is not None
             return fresh
-        places, figures = self._known
-        size = len(figures[0])
-        met = places >= 0
-        counts = np.bincount(places[met], minlength=size)
-        first = np.empty(size, np.int64)
-        first[places[met][::-1]] = self.rows[met][::-1]
-        held = np.flatnonzero(counts)
-        key, second, *extra = (figure[held] for figure in figures)
-        columns = [key, second, counts[held], first[held], *extra]
+        columns = self._known
         if fresh is not None:
-            columns = [np.concatenate(pair) for pair in zip(columns, fresh.arrays, strict=True)]
+            columns = tuple(
+                np.concatenate(pair) for pair in zip(self._known, fresh.arrays, strict=True)
+            )
         key, second, counts, rows, *extra = columns
         return counted_hashes(key, second, rows, counts, tuple(extra))
+
+
+def _met(
+    known: Known, places: np.ndarray, counts: np.ndarray, rows: np.ndarray
+) -> tuple[np.ndarray, ...]:
+    """The arrays of Counted of the known values that a batch has, by their places, with how many
+    rows have each and the first."""
+    key, second, *extra = (figure[places] for figure in known.figures)
+    return key, second, counts, rows, *extra
 
 
 def _row_hashes(rows: np.ndarray) -> np.ndarray:

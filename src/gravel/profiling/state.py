@@ -108,7 +108,13 @@ class TableState:
         """See State."""
         nothing = Fitting(frozenset())
         parts = [
-            part_of(stored, batch.rows, nothing if i in self.fixed else state.fitting, state.known)
+            part_of(
+                stored,
+                batch.rows,
+                nothing if i in self.fixed else state.fitting,
+                state.known,
+                batch.encoded.get(i),
+            )
             for i, (stored, state) in enumerate(zip(batch.columns, self.columns, strict=True))
         ]
         whole = whole_rows([part.plain for part in parts], batch.rows)

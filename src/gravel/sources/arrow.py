@@ -29,6 +29,7 @@ from gravel.words import number_of
 
 _PART = 1 << 16  # rows of a part
 _GROUPS_HELD = 2
+_PLACE, _FEW_BYTES = 4, 1 << 12  # bytes of a place in a dictionary, and of a small one
 Part = Callable[[int, list[str]], Any]  # (number, columns) -> a record batch or table
 
 
@@ -105,14 +106,17 @@ class StoredSource(Source):
                 f"{self.name} cannot be read: {str(error).splitlines()[0][:200]}"
             ) from None
         columns: list[Any] = [None] * len(self.columns)
+        encoded = {}
         for position, array in zip(chosen, values, strict=True):
             columns[position] = plain(array)
+            if _is_dictionary_of_texts(array):
+                encoded[position] = array
         bad = tuple(item for number in numbers for item in self._bad.get(number, ()))
         rows = np.arange(piece.first_row, piece.first_row + piece.records)
         if bad:
             rows = without(rows, np.array([item.row for item in bad]))
         self._refuse_guesses(columns)
-        return Batch(rows, columns, bad)
+        return Batch(rows, columns, bad, encoded)
 
     def _give(self, take: Take | None) -> None:
         if take is None or self.snapshot:
@@ -164,6 +168,8 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
 
     file = _opened(lambda: pq.ParquetFile(path), name, "Parquet")
     schema = file.schema_arrow
+    if encoded := _encoded_columns(file, schema):
+        file = pq.ParquetFile(path, metadata=file.metadata, read_dictionary=encoded)
     # Large groups are handed on in several parts, so that several threads have work.
     parts = [
         (group, start, min(_PART, file.metadata.row_group(group).num_rows - start))
@@ -208,15 +214,49 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
     return result
 
 
+def _is_dictionary_of_texts(array: pa.Array) -> bool:
+    return (
+        pa.types.is_dictionary(array.type)
+        and pa.types.is_string(array.type.value_type)
+        and not array.dictionary.null_count
+    )
+
+
+def _encoded_columns(file: Any, schema: pa.Schema) -> list[str]:
+    """The columns of texts that a Parquet file has as dictionaries throughout: not those of which
+    it writes the values where there are too many of them. Places in a dictionary take 4 bytes at
+    most."""
+    groups = [file.metadata.row_group(index) for index in range(file.num_row_groups)]
+    chunks = {
+        position: [group.column(position) for group in groups]
+        for position in range(file.metadata.num_columns)
+    }
+    return [
+        every[0].path_in_schema
+        for every in chunks.values()
+        if every
+        and every[0].path_in_schema in schema.names
+        and "." not in every[0].path_in_schema  # which may be the path of a nested one
+        and pa.types.is_string(schema.field(every[0].path_in_schema).type)
+        and all(
+            "RLE_DICTIONARY" in chunk.encodings
+            and chunk.total_uncompressed_size <= _PLACE * chunk.num_values + _FEW_BYTES
+            for chunk in every
+        )
+    ]
+
+
 def _refuse_bad_text(values: pa.ChunkedArray, column: str, before: int) -> None:
     """Raises TableProblem where a column of texts holds bytes that are no UTF-8, which a Parquet
     file may do; `before` rows stand before these."""
-    if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type)):
+    kind = values.type.value_type if pa.types.is_dictionary(values.type) else values.type
+    if not (pa.types.is_string(kind) or pa.types.is_large_string(kind)):
         return
     try:
         values.validate(full=True)
     except pa.ArrowInvalid:
-        for row, value in enumerate(values.cast(pa.large_binary()).to_pylist(), before + 1):
+        texts = pa.chunked_array([plain(chunk) for chunk in values.chunks], pa.string())
+        for row, value in enumerate(texts.cast(pa.large_binary()).to_pylist(), before + 1):
             try:
                 (value or b"").decode("utf-8")
             except UnicodeDecodeError as error:

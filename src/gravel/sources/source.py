@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import stat
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
@@ -50,12 +50,14 @@ class Malformed(Struct, frozen=True):
 class Batch(Struct, frozen=True):
     """Some rows in source order. `rows` are source row numbers; `columns` has an Arrow array for
     each column asked for, in table order and as the store has it (a text file's are texts), and
-    None for the others. Malformed records stand beside, not among them.
+    None for the others. Malformed records stand beside, not among them. `encoded`: by position,
+    columns that the store has as a dictionary of their values and the places in it, as it has them.
     """
 
     rows: np.ndarray
     columns: list[Any]
     malformed: tuple[Malformed, ...] = ()
+    encoded: Mapping[int, pa.DictionaryArray] = {}
 
     @property
     def count(self) -> int:
