@@ -19,6 +19,7 @@ import pyarrow.parquet as pq
 import pytest
 
 from conftest import PROGRAM, Ran, write
+from gravel.spark.tasks import Reference
 from test_engines import CASES, plan_of, set_aside, written
 
 pyspark = pytest.importorskip(
@@ -171,8 +172,12 @@ def test_executors_that_see_another_file_are_told(
     folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     write("boats.csv", "id\n1\n")
-    monkeypatch.setattr("gravel.spark.Path.cwd", lambda: folder / "there")
     (folder / "there").mkdir()
+    reference = Reference
+    monkeypatch.setattr(
+        "gravel.spark.engine.Reference",
+        lambda name, _, *more: reference(name, str(folder / "there"), *more),
+    )
     write("there/boats.csv", "id\n1\n2\n")
     told = gravel("count", "boats.csv", "--engine", HERE, status=3).err
     assert "the executors have another boats.csv: 7 bytes there, 5 here" in told

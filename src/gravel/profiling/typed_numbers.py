@@ -36,14 +36,17 @@ def has_numbers(arrow: pa.DataType) -> bool:
 
 
 class NumberTexts(Struct, frozen=True):
-    """How numbers are written: a minus, so many digits, and so many decimals; `others` are the
-    places of those that are written in another way, `texts` what they are."""
+    """How numbers are written: a minus, so many digits, and so many decimals; `codes` has a number
+    for each way, -1 for others; these stand in the places `others`, and are `texts`. `exact` has
+    the order of the numbers, `values` the doubles that they are."""
 
     array: pa.Array
+    exact: np.ndarray
     values: np.ndarray
     negative: np.ndarray
     whole: np.ndarray
     decimals: np.ndarray
+    codes: np.ndarray
     others: np.ndarray
     texts: pa.Array
 
@@ -54,26 +57,31 @@ class NumberTexts(Struct, frozen=True):
         decimals = np.zeros(len(array), np.int64)
         others = np.zeros(len(array), bool)
         if pa.types.is_floating(array.type):
-            values = array.to_numpy()
+            exact = values = array.to_numpy()
             size, decimals, others = _sizes_of_doubles(values)
         elif pa.types.is_decimal(array.type):
-            unscaled = np.frombuffer(array.buffers()[1], np.int64)[::2]
-            unscaled = unscaled[array.offset : array.offset + len(array)]
+            exact = np.frombuffer(array.buffers()[1], np.int64)[::2]
+            exact = exact[array.offset : array.offset + len(array)]
             scale = array.type.scale
             decimals += scale
-            values, size = unscaled / 10.0**scale, np.abs(unscaled).astype(np.uint64)
+            values, size = exact / 10.0**scale, np.abs(exact).astype(np.uint64)
         else:
-            whole = array.to_numpy()
-            values = whole.astype(np.float64)
-            size = np.where(whole < 0, -whole.astype(np.uint64), whole.astype(np.uint64))
+            exact = array.to_numpy()
+            values = exact.astype(np.float64)
+            size = np.where(exact < 0, -exact.astype(np.uint64), exact.astype(np.uint64))
         digits = np.searchsorted(_POWERS, size, side="right") + 1
         places = np.flatnonzero(others)
+        negative, whole = values < 0, np.maximum(digits - decimals, 1)
+        codes = (negative * _WIDTH + whole) * _WIDTH + decimals
+        codes[places] = -1
         return cls(
             array,
+            exact,
             values,
-            values < 0,
-            np.maximum(digits - decimals, 1),
+            negative,
+            whole,
             decimals,
+            codes,
             places,
             text_of(array.take(to_arrow(places))),
         )
@@ -84,24 +92,19 @@ class NumberTexts(Struct, frozen=True):
         result[self.others] = pc.utf8_length(self.texts).to_numpy()
         return result.astype(np.int32)
 
-    def codes(self) -> np.ndarray:
-        """A number for each way of writing, -1 for the others."""
-        result = (self.negative * _WIDTH + self.whole) * _WIDTH + self.decimals
-        result[self.others] = -1
-        return result
-
     def end(self, lengths: np.ndarray, length: int) -> tuple[int, str]:
         """A length, and the least text that has it by code point."""
         places = np.flatnonzero(lengths == length)
-        codes = self.codes()[places]
-        texts = [text_of(self.array.take(to_arrow(places[codes == -1])))]
+        codes = self.codes[places]
+        least = [places[codes == -1]]
         for code in np.flatnonzero(np.bincount(codes[codes >= 0])):
             # Numbers written in one way sort as their texts do, but for the minus.
             same = places[codes == code]
-            bounds = pc.min_max(self.array.take(to_arrow(same)))
-            least = bounds["max" if self.negative[same[0]] else "min"]
-            texts.append(text_of(pa.array([least.as_py()], self.array.type)))
-        return length, pc.min(pa.concat_arrays(texts)).as_py()
+            numbers = self.exact[same]
+            first = numbers.argmax() if self.negative[same[0]] else numbers.argmin()
+            least.append(same[first : first + 1])
+        texts = text_of(self.array.take(to_arrow(np.concatenate(least))))
+        return length, pc.min(texts).as_py()
 
 
 class MarkedNumbers(Struct, frozen=True):
@@ -149,7 +152,7 @@ def marked_numbers(written: NumberTexts, plain: np.ndarray) -> MarkedNumbers:
         kinds = frozenset({Kind.INTEGER, Kind.DECIMAL} if whole else {Kind.DECIMAL})
     digits, scale = int(written.whole.max()), int(written.decimals.max())
     fit = Fitting(kinds, digits, scale, frozenset({scale}), True)
-    return MarkedNumbers(fit, bits, number, written.lengths(), written.codes(), others)
+    return MarkedNumbers(fit, bits, number, written.lengths(), written.codes, others)
 
 
 def _shape(code: int) -> str:
