@@ -46,7 +46,7 @@ class StoredSplit(Struct, frozen=True):
 class StoredSource(Source):
     """A table in parts that are read by number. `kinds`: the type that the store gives a column,
     None where its values decide; `counted`: its rows by the store's own count; `bad`: malformed
-    records by part."""
+    records by part; `encoded`: what of a part that was just read the store has as dictionaries."""
 
     def __init__(
         self,
@@ -62,11 +62,13 @@ class StoredSource(Source):
         declared: dict[str, Type] | None = None,
         bad: dict[int, tuple[Malformed, ...]] | None = None,
         notes: Sequence[str] = (),
+        encoded: Callable[[int], dict[str, pa.DictionaryArray]] | None = None,
     ) -> None:
         super().__init__(path, name, tuple(columns), texts=texts, declared=declared)
         self.notes += notes
         self.counted = counted
         self._sizes, self._part, self._bad = list(sizes), part, bad or {}
+        self._encoded = encoded
         for index, (column, kind) in enumerate(zip(columns, kinds, strict=True)):
             supplied = self.declared.get(column) or (TEXT if column in texts else kind)
             if supplied is not None:
@@ -106,11 +108,16 @@ class StoredSource(Source):
                 f"{self.name} cannot be read: {str(error).splitlines()[0][:200]}"
             ) from None
         columns: list[Any] = [None] * len(self.columns)
-        encoded = {}
         for position, array in zip(chosen, values, strict=True):
             columns[position] = plain(array)
-            if _is_dictionary_of_texts(array):
-                encoded[position] = array
+        encoded = {}
+        if self._encoded is not None and piece.parts == 1:
+            known = self._encoded(piece.number)
+            encoded = {
+                place: known[self.columns[place]]
+                for place in chosen
+                if self.columns[place] in known
+            }
         bad = tuple(item for number in numbers for item in self._bad.get(number, ()))
         rows = np.arange(piece.first_row, piece.first_row + piece.records)
         if bad:
@@ -168,8 +175,8 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
 
     file = _opened(lambda: pq.ParquetFile(path), name, "Parquet")
     schema = file.schema_arrow
-    if encoded := _encoded_columns(file, schema):
-        file = pq.ParquetFile(path, metadata=file.metadata, read_dictionary=encoded)
+    if dictionaries := _encoded_columns(file, schema):
+        file = pq.ParquetFile(path, metadata=file.metadata, read_dictionary=dictionaries)
     # Large groups are handed on in several parts, so that several threads have work.
     parts = [
         (group, start, min(_PART, file.metadata.row_group(group).num_rows - start))
@@ -178,7 +185,9 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
     ]
     lock = Lock()
 
-    held: dict[int, dict[str, Any]] = {}  # the columns of the groups that were read last
+    # The columns of the groups that were read last; texts of a dictionary are there by the rows of
+    # their parts too.
+    held: dict[int, dict[Any, Any]] = {}
     sound: set[tuple[int, str]] = set()  # parts and columns whose texts have been looked at
 
     def part(number: int, columns: list[str]) -> pa.Table:
@@ -192,11 +201,26 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
                 fresh = file.read_row_group(group, columns=missing)
                 known.update((column, fresh.column(column)) for column in missing)
             chosen = [known[column].slice(start, length) for column in columns]
-        for column, values in zip(columns, chosen, strict=True):
+        for index, (column, values) in enumerate(zip(columns, chosen, strict=True)):
             if (number, column) not in sound:
                 _refuse_bad_text(values, f"{name}: {column}", sum(sizes[:number]))
                 sound.add((number, column))
+            if column in dictionaries:
+                if (column, start) not in known:
+                    known[column, start] = plain(_one_array([values]))
+                chosen[index] = known[column, start]
         return pa.table(chosen, names=columns)
+
+    def of_dictionaries(number: int) -> dict[str, pa.DictionaryArray]:
+        group, start, length = parts[number]
+        with lock:
+            known = held.get(group, {})
+            arrays = {column: known[column] for column in dictionaries if column in known}
+        return {
+            column: values.slice(start, length).chunk(0)
+            for column, values in arrays.items()
+            if values.num_chunks == 1
+        }
 
     sizes = [length for _, _, length in parts]
     result = StoredSource(
@@ -209,17 +233,10 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
         file.metadata.num_rows,
         texts=frozenset(reading.texts),
         declared=dict(reading.declared),
+        encoded=of_dictionaries,
     )
     _know(result, schema)
     return result
-
-
-def _is_dictionary_of_texts(array: pa.Array) -> bool:
-    return (
-        pa.types.is_dictionary(array.type)
-        and pa.types.is_string(array.type.value_type)
-        and not array.dictionary.null_count
-    )
 
 
 def _encoded_columns(file: Any, schema: pa.Schema) -> list[str]:
