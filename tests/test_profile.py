@@ -1398,6 +1398,12 @@ def test_chosen_rows_are_profiled_as_a_table_of_them_would_be(figures: Any, grav
             "leave out --where"
             in gravel(words[0], "t.csv", *words[1:], "--where", "id > 3", status=2).err
         )
+    with sqlite3.connect("t.db") as base:
+        base.execute("CREATE TABLE days (id INTEGER, day DATE)")
+        days = [(number, "2024-05-01" if number % 4 else "1.5.24") for number in range(80)]
+        base.executemany("INSERT INTO days VALUES (?, ?)", days)
+    for item in figures("profile", "t.db#days", "--where", "id < 40")["findings"]:
+        assert figures(*shlex.split(item["see"])[1:])["matching"] == item["rows"], item["see"]
     import gravel as library
 
     table = library.open_table("t.csv").where("id > :from", params={"from": 50})

@@ -52,6 +52,7 @@ class ChosenRows(Source):
     def __init__(self, table: Source, choice: RowChoice) -> None:
         vars(self).update(vars(table))  # what is known of the table holds for its rows
         self.notes, self.fittings = list(table.notes), dict(table.fittings)
+        self.mismatches = {}  # which were counted in all of its rows
         self._table, self._choice = table, choice
         self.engine = table.engine.choosing(choice)
 
