@@ -769,8 +769,11 @@ def test_texts_that_a_file_has_as_dictionaries_are_profiled_as_others(
     assert figures("compare", "plain.parquet", "coded.parquet", "--key", "many")["status"] == "same"
 
 
-def test_a_folder_of_part_files_is_one_table(figures: Any, gravel: Any, folder: Path) -> None:
+def test_a_folder_of_part_files_is_one_table(
+    figures: Any, gravel: Any, folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """As cluster engines and data frames write it; pyarrow's own writer is the reference."""
+    monkeypatch.setattr("gravel.sources.arrow._OPEN._most", 2)  # of four files at a time
     days = ["2024-05-01", None] * 50
     rows = pa.table({"id": list(range(100)), "berth": ["Möwe=1", "A b/c"] * 50, "day": days})
     by = ds.partitioning(pa.schema([("day", pa.string()), ("berth", pa.string())]), flavor="hive")

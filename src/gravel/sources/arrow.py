@@ -8,6 +8,7 @@ them. Only the columns asked for are read, part by part.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 from itertools import accumulate
 from pathlib import Path
 from threading import Lock
@@ -173,15 +174,15 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
     """A Parquet file, a row group a part. Raises TableProblem."""
     import pyarrow.parquet as pq
 
-    file = _opened(lambda: pq.ParquetFile(path), name, "Parquet")
-    schema = file.schema_arrow
-    if dictionaries := _encoded_columns(file, schema):
-        file = pq.ParquetFile(path, metadata=file.metadata, read_dictionary=dictionaries)
+    with _opened(lambda: pq.ParquetFile(path), name, "Parquet") as file:
+        metadata, schema = file.metadata, file.schema_arrow
+    dictionaries = _encoded_columns(metadata, schema)
+    open_again = partial(pq.ParquetFile, path, metadata=metadata, read_dictionary=dictionaries)
     # Large groups are handed on in several parts, so that several threads have work.
     parts = [
-        (group, start, min(_PART, file.metadata.row_group(group).num_rows - start))
-        for group in range(file.num_row_groups)
-        for start in range(0, file.metadata.row_group(group).num_rows, _PART)
+        (group, start, min(_PART, metadata.row_group(group).num_rows - start))
+        for group in range(metadata.num_row_groups)
+        for start in range(0, metadata.row_group(group).num_rows, _PART)
     ]
     lock = Lock()
 
@@ -198,7 +199,7 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
             known = held.setdefault(group, {})
             missing = [column for column in columns if column not in known]
             if missing:
-                fresh = file.read_row_group(group, columns=missing)
+                fresh = _OPEN.file(open_again).read_row_group(group, columns=missing)
                 known.update((column, fresh.column(column)) for column in missing)
             chosen = [known[column].slice(start, length) for column in columns]
         for index, (column, values) in enumerate(zip(columns, chosen, strict=True)):
@@ -230,7 +231,7 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
         _kinds(schema),
         sizes,
         part,
-        file.metadata.num_rows,
+        metadata.num_rows,
         texts=frozenset(reading.texts),
         declared=dict(reading.declared),
         encoded=of_dictionaries,
@@ -239,14 +240,35 @@ def open_parquet(path: Path, name: str, reading: ReadOptions) -> StoredSource:
     return result
 
 
-def _encoded_columns(file: Any, schema: pa.Schema) -> list[str]:
+class _OpenFiles:
+    """The files that were read last, open: a process may have some hundreds only. One that is read
+    by a thread is closed when that is done."""
+
+    def __init__(self, most: int) -> None:
+        self._most, self._lock = most, Lock()
+        self._files: dict[Callable[[], Any], Any] = {}
+
+    def file(self, open_it: Callable[[], Any]) -> Any:
+        """What `open_it` has opened before, or opens now."""
+        with self._lock:
+            file = self._files.pop(open_it, None) or open_it()
+            if len(self._files) == self._most:
+                del self._files[next(iter(self._files))]
+            self._files[open_it] = file
+            return file
+
+
+_OPEN = _OpenFiles(64)
+
+
+def _encoded_columns(metadata: Any, schema: pa.Schema) -> list[str]:
     """The columns of texts that a Parquet file has as dictionaries throughout: not those of which
     it writes the values where there are too many of them. Places in a dictionary take 4 bytes at
     most."""
-    groups = [file.metadata.row_group(index) for index in range(file.num_row_groups)]
+    groups = [metadata.row_group(index) for index in range(metadata.num_row_groups)]
     chunks = {
         position: [group.column(position) for group in groups]
-        for position in range(file.metadata.num_columns)
+        for position in range(metadata.num_columns)
     }
     return [
         every[0].path_in_schema
