@@ -13,6 +13,7 @@ import unicodedata
 from collections import Counter
 from datetime import date, datetime, timedelta
 from decimal import Decimal
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -364,6 +365,10 @@ def _same_numbers(told: Any, numbers: list[float]) -> None:
     if len(bars) > 1:
         assert [bar["rows"] for bar in bars] == np.histogram(array, edges)[0].tolist()
     assert sum(bar["rows"] for bar in bars) == len(numbers)
+    if len(bars) > 1 and (array == np.round(array)).all() and np.abs(array).max() < 2**53:
+        widths = {len(range(math.ceil(a), math.ceil(b))) for a, b in pairwise(edges)}
+        assert len(widths) == 1  # as many whole numbers in each
+        assert array.max() < edges[-1]
     assert edges[0] <= array.min()
     assert array.max() <= edges[-1]
 

@@ -329,19 +329,18 @@ def _skewness(quartiles: Sequence[float]) -> float:
 
 def histogram_edges(low: float, high: float, whole: bool) -> np.ndarray:
     """Edges of bars of equal width with round ends: 1, 2, 2.5 or 5 times a power of ten, about
-    sixteen of them."""
+    sixteen of them. Of whole numbers each bar has as many."""
     if low == high or not math.isfinite(high - low):
         return np.array([low, np.nextafter(high, math.inf)])
     power = 10.0 ** math.floor(math.log10((high - low) / _BARS))
-    step = next(
-        factor * power
-        for factor in (1, 2, 2.5, 5, 10, 20)
-        if (high - low) / (factor * power) <= _BARS
-    )
-    if whole and abs(high) < 2**53 and step < 1:
-        step = 1.0
+    steps = [factor * power for factor in (1, 2, 2.5, 5, 10, 20)]
+    steps = [step for step in steps if (high - low) / step <= _BARS]
+    step = steps[0]
+    if whole and max(abs(low), abs(high)) < 2**53:
+        step = next((step for step in steps if step >= 1 and step == round(step)), 1.0)
     first = math.floor(low / step)
-    count = max(1, math.ceil(high / step) - first)
+    last = math.floor(high / step) + 1 if whole else math.ceil(high / step)
+    count = max(1, last - first)
     edges = np.array([float(f"{(first + index) * step:.12g}") for index in range(count + 1)])
     if edges[0] > low or edges[-1] < high or (np.diff(edges) <= 0).any():
         edges = np.linspace(low, high, _BARS + 1)
