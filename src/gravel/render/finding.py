@@ -22,8 +22,9 @@ def heading(profile: Profile) -> str:
     rows = f"{number_of(profile.rows)}"
     if profile.sample is not None:
         rows = (
-            f"a sample of {profile.sample.rows:,} of {number_of(profile.sample.of)}: "
-            "every figure is the sample's"
+            f"a sample of {profile.sample.rows:,} of"
+            f" {screen.chosen_rows(profile.sample.of, profile.where)}:"
+            " every figure is the sample's"
         )
     elif profile.where is not None:
         rows = screen.chosen_rows(profile.rows, profile.where)
