@@ -94,7 +94,7 @@ def count(
     supplied = given_by(param, today) if distinct or total or where or param or today else None
     counted = []
     failed: list[Problem] = []
-    told: tuple[Caution, ...] = ()
+    cautions: tuple[Caution, ...] = ()
     for reference, several in [
         (item, len(result) > 1)
         for given_table in tables
@@ -107,8 +107,8 @@ def count(
             if there and supplied is not None:
                 supplied = spark.without_queries(supplied)
             if where is not None and supplied is not None:
-                table, cautions = chosen_rows(table, where, supplied, param)
-                told += cautions
+                table, more = chosen_rows(table, where, supplied, param)
+                cautions += more
             with progress(table):
                 counted.append(
                     inspecting_count.count_table(
@@ -129,7 +129,7 @@ def count(
         render_count.show(counted, not no_color)
     else:
         render_count.print_rows(counted, format.value)
-    screen.cautions(told, not no_color)
+    screen.cautions(cautions, not no_color)
     for entry in counted:
         screen.malformed_notes(entry.table, entry.malformed, not no_color)
         for line in entry.notes:

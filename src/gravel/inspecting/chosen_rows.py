@@ -24,7 +24,7 @@ from gravel.sources.type_inference import Fitting
 from gravel.words import number_of
 
 
-class RowChoice(Struct, frozen=True):
+class RowCondition(Struct, frozen=True):
     """A bound condition, the columns that it reads, and the types of the table's columns. It
     pickles: an engine makes the same choice elsewhere."""
 
@@ -49,7 +49,7 @@ class ChosenRows(Source):
     """A table with some rows of another, their row numbers, and its types: a column is what it is
     in the whole table."""
 
-    def __init__(self, table: Source, choice: RowChoice) -> None:
+    def __init__(self, table: Source, choice: RowCondition) -> None:
         vars(self).update(vars(table))  # what is known of the table holds for its rows
         self.notes, self.fittings = list(table.notes), dict(table.fittings)
         self.mismatches = {}  # which were counted in all of its rows
@@ -129,7 +129,7 @@ def choose_rows(
     scope = scope_of(table, named, given)
     with explaining(table, scope):
         bound = bind_condition(condition, scope)
-    result = RowChoice(bound, tuple(named), scope.types).of(table)
+    result = RowCondition(bound, tuple(named), scope.types).of(table)
     first = quoted(table.columns[named[0] if named else 0])
     seen = look(table, columns=first, where=condition, rows=0, given=given)
     result.chosen = _chosen(table.chosen, Chosen(condition, seen.rows, seen.unknown, seen.errors))

@@ -212,15 +212,15 @@ class _EncodedValues:
         if self.text:
             self.plain, second = both_hashes(array)
             self.fresh_plain, self.fresh_second = self.plain, second
-            if (found := known.find(self.plain, second)) is not None:
-                new = found.places < 0
-                met = found.places[~new]
-                size = len(found.figures[0])
+            if (lookup := known.find(self.plain, second)) is not None:
+                new = lookup.places < 0
+                met = lookup.places[~new]
+                size = len(lookup.figures[0])
                 counts = np.bincount(met, minlength=size)
                 first = np.empty(size, np.int64)
                 first[met[::-1]] = rows[~new][::-1]
                 held = np.flatnonzero(counts)
-                self._known = _met(found, held, counts[held], first[held])
+                self._known = _met(lookup, held, counts[held], first[held])
                 self.fresh, self.fresh_rows = array.filter(to_arrow(new)), rows[new]
                 self.fresh_plain, self.fresh_second = self.plain[new], second[new]
         if _few_values(self.fresh):
@@ -259,9 +259,9 @@ class _EncodedValues:
         by_place = np.zeros(size, np.uint64)
         by_place[held] = plain
         self.plain = by_place[places]
-        if (found := known.find(plain, second)) is not None:
-            new = found.places < 0
-            self._known = _met(found, found.places[~new], counts[~new], rows[~new])
+        if (lookup := known.find(plain, second)) is not None:
+            new = lookup.places < 0
+            self._known = _met(lookup, lookup.places[~new], counts[~new], rows[~new])
             values = values.filter(to_arrow(new))
             rows, counts, plain, second = rows[new], counts[new], plain[new], second[new]
         self.fresh, self.fresh_rows, self.fresh_counts = values, rows, counts

@@ -35,10 +35,10 @@ def open_folder(
             detail="its files are not the parts of one table, which differ by a number alone",
             hint=_files_in(folder),
         )
-    if len({tuple(given) for _, given in parts}) > 1:
+    if len({tuple(constants) for _, constants in parts}) > 1:
         raise TableProblem(
             f"{name} is not one table: some of its files are in folders of other columns",
-            detail=", ".join(sorted({"/".join(given) or "none" for _, given in parts})),
+            detail=", ".join(sorted({"/".join(constants) or "none" for _, constants in parts})),
             hint=_HINT,
         )
     # A text file without a byte is what a task without a row leaves.
@@ -46,7 +46,7 @@ def open_folder(
     if not parts:
         raise TableProblem(f"{name} holds no row, nor the names of columns")
     return MultiFileSource.of(
-        [(path, str(Path(name, path.relative_to(folder))), given) for path, given in parts],
+        [(path, str(Path(name, path.relative_to(folder))), constants) for path, constants in parts],
         name,
         reading,
         open_file,
@@ -55,7 +55,7 @@ def open_folder(
 
 
 def _parts(
-    folder: Path, name: str, given: dict[str, str | None]
+    folder: Path, name: str, constants: dict[str, str | None]
 ) -> Iterator[tuple[Path, dict[str, str | None]]]:
     """The files below a folder, each with the values that its folders give. What begins with a dot
     or an underscore is not data by the convention of Hadoop."""
@@ -63,7 +63,7 @@ def _parts(
         if child.name.startswith((".", "_")):
             continue
         if not child.is_dir():
-            yield child, given
+            yield child, constants
             continue
         column, equals, value = child.name.partition("=")
         if not equals:
@@ -73,7 +73,7 @@ def _parts(
                 hint=_files_in(folder),
             )
         known = None if value == _NULL else unquote(value)
-        yield from _parts(child, name, {**given, unquote(column): known})
+        yield from _parts(child, name, {**constants, unquote(column): known})
 
 
 def _refuse_unfinished(folder: Path, name: str) -> None:

@@ -49,22 +49,22 @@ class FileSplits(Struct, frozen=True):
 
 class MultiFileSource(Source):
     """Files one after another, in order; row numbers go on from file to file. A column that a file
-    does not have is NULL in its rows. `given`: by file, the columns whose one value its name says;
-    `meets`: whether a file at a path would be one of them."""
+    does not have is NULL in its rows. `constants`: by file, the columns whose one value its name
+    says; `meets`: whether a file at a path would be one of them."""
 
     def __init__(
         self,
         name: str,
         files: Sequence[Source],
-        given: Sequence[dict[str, str | None]],
+        constants: Sequence[dict[str, str | None]],
         meets: Callable[[Path], bool],
         reading: ReadOptions,
     ) -> None:
         names = tuple(dict.fromkeys(column for file in files for column in file.columns))
         texts, declared = frozenset(reading.texts), dict(reading.declared)
-        self._given, self._meets, self._files = list(given), meets, list(files)
-        columns = (*names, *given[0])
-        if twice := [column for column in given[0] if column in names]:
+        self._constants, self._meets, self._files = list(constants), meets, list(files)
+        columns = (*names, *constants[0])
+        if twice := [column for column in constants[0] if column in names]:
             raise CallProblem(
                 f"{name} has a column {twice[0]} already", hint="read the files one by one"
             )
@@ -73,7 +73,7 @@ class MultiFileSource(Source):
         super().__init__(
             files[0].path, name, columns, texts=texts, declared=declared, dialect=dialect
         )
-        if FILE in given[0]:
+        if FILE in constants[0]:
             self._types[columns.index(FILE)] = TEXT
         for position, column in enumerate(names):
             # Where every file's store gives one type, that is it; else the values decide.
@@ -123,7 +123,7 @@ class MultiFileSource(Source):
         CallProblem."""
         plain = replace(reading, texts=(), declared={})
         files = [open_file(path, file, plain) for path, file, _ in parts]
-        return cls(name, files, [given for _, _, given in parts], meets, reading)
+        return cls(name, files, [constants for _, _, constants in parts], meets, reading)
 
     @property
     def sources(self) -> list[Source]:
@@ -177,7 +177,7 @@ class MultiFileSource(Source):
         return Batch(rows, columns, tuple(bad for batch in batches for bad in batch.malformed))
 
     def _read(self, piece: FileSplit, wanted: Sequence[int] | None) -> Batch:
-        item, given = self._files[piece.file], self._given[piece.file]
+        item, constants = self._files[piece.file], self._constants[piece.file]
         chosen = list(range(len(self.columns)) if wanted is None else wanted)
         theirs = {
             position: item.columns.index(self.columns[position])
@@ -194,8 +194,8 @@ class MultiFileSource(Source):
                     if place in self.fields
                     else text_of(batch.columns[theirs[place]])
                 )
-            elif self.columns[place] in given:
-                value = pa.scalar(given[self.columns[place]], pa.string())
+            elif self.columns[place] in constants:
+                value = pa.scalar(constants[self.columns[place]], pa.string())
                 columns[place] = pa.repeat(value, batch.count)
             else:
                 columns[place] = pa.nulls(
