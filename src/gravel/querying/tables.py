@@ -77,8 +77,8 @@ class Tables(Struct):
     def _files_called(self, name: str) -> str:
         """How a file is named, by one that is called so where there is one."""
         folder = self.context.base or Path()
-        files = (folder / f"{name}{ending}" for ending in ENDINGS)
-        file = next((path.name for path in files if path.is_file()), None)
+        files = (folder / f"{name}{ending}" for ending in ("", *ENDINGS))
+        file = next((path.name for path in files if path.exists()), None)
         if file is None:
             return "a file stands in quotes: FROM 'boats.csv'; --table NAME=FILE gives it a name"
         in_quotes = f"a file stands in quotes: FROM {text_literal(file)}"
