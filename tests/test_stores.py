@@ -650,6 +650,10 @@ def test_several_files_are_one_table(figures: Any, gravel: Any) -> None:
     assert figures("verify", "o.record.json")["status"] == "same"
     write("s-2.csv", "name,id,fee\nc,4,1.50\n")
     assert figures("verify", "o.record.json", status=1)["findings"][0]["what"] == "s-2.csv: bytes"
+    write("s-3.csv", "name,id,fee\nd,5,1.50\n")
+    added = figures("verify", "o.record.json", status=1)["findings"][-1]
+    assert (added["what"], added["then"]) == ("s-3.csv: the file", "not there")
+    Path("s-3.csv").unlink()
     asked = "SELECT gravel_file, COUNT(*) AS n FROM 's-*.csv' GROUP BY gravel_file ORDER BY n DESC"
     assert figures("query", asked)["rows"] == [["s-1.csv", 2], ["s-2.csv", 1]]
     # A file by itself is another table than the pattern that meets it.
@@ -792,6 +796,10 @@ def test_a_folder_of_part_files_is_one_table(
     write("p.toml", 'table = "divided"\nwrite = "o.parquet"\n')
     assert figures("clean", "p.toml")["rows_out"] == 100
     assert figures("verify", "o.record.json")["status"] == "same"
+    shutil.copy("rows.parquet", "divided/day=2024-05-01/part-9.parquet")
+    added = figures("verify", "o.record.json", status=1)["findings"]
+    assert [item["what"] for item in added] == ["divided/day=2024-05-01/part-9.parquet: the file"]
+    Path("divided/day=2024-05-01/part-9.parquet").unlink()
     write("p.toml", 'table = "divided"\nwrite = "divided/day=2024-05-01/part-9.parquet"\n')
     assert "over its own input" in gravel("clean", "p.toml", status=2).err
     # What would be read wrong is told.

@@ -7,6 +7,8 @@ import datetime
 import hashlib
 import json
 import os
+import tomllib
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -25,7 +27,7 @@ from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sinks.atomic_file import Output, recover
 from gravel.sources.jsonl import NoObjects
 from gravel.sources.metadata import metadata_of, metadata_path, written_forms
-from gravel.sources.opening import CATALOGUE, open_table
+from gravel.sources.opening import CATALOGUE, files_named, open_table
 from gravel.sources.read_options import ReadOptions, reading_of
 from gravel.sources.source import scan
 from gravel.version import __version__
@@ -449,6 +451,7 @@ def _verify(
                 _stored(item, folder, checked, must=False)
         elif not item.get("server"):
             _file(item, folder, checked)
+    _added(result, folder, checked)
     if not result["output"].get("content"):
         _file(result["output"], folder, checked, own=True)
     elif _is_asked(result["output"], connect):
@@ -481,6 +484,18 @@ def _verify(
     for proof in result["proofs"]:
         if not proof["holds"]:
             checked.append(RecordMismatch(f"proof: {proof['proof']}", "holds", "does not"))
+
+
+def _added(result: dict[str, Any], folder: Path, checked: list[RecordMismatch]) -> None:
+    """Files that the plan's folder or pattern has now and had not when it was run."""
+    reference = str(tomllib.loads(result["plan"]["text"]).get("table", ""))
+    known = {(folder / item["path"]).resolve() for item in result["inputs"] if item.get("path")}
+    with suppress(TableProblem):  # of the files that were there each is told
+        now = files_named(reference, (folder / result["plan"]["path"]).parent)
+        for path in now:
+            if path.resolve() not in known and path.stat().st_size:
+                name = Path(os.path.relpath(path.resolve(), folder)).as_posix()
+                checked.append(RecordMismatch(f"{name}: the file", "not there", "there"))
 
 
 def _stored(

@@ -26,7 +26,7 @@ def open_folder(
     it that is called `column=value` gives its rows that column. Raises TableProblem where the
     folder is not one table."""
     _refuse_unfinished(folder, name)
-    parts = list(_parts(folder, name, {}))
+    parts = list(parts_in(folder, name, {}))
     if not parts:
         raise TableProblem(f"{name} is a folder, and holds no file of rows")
     if len({_NUMBERED.sub("", path.name) for path, _ in parts}) > 1:
@@ -54,11 +54,12 @@ def open_folder(
     )
 
 
-def _parts(
+def parts_in(
     folder: Path, name: str, constants: dict[str, str | None]
 ) -> Iterator[tuple[Path, dict[str, str | None]]]:
     """The files below a folder, each with the values that its folders give. What begins with a dot
-    or an underscore is not data by the convention of Hadoop."""
+    or an underscore is not data by the convention of Hadoop. Raises TableProblem for a folder that
+    gives none."""
     for child in sorted(folder.iterdir()):
         if child.name.startswith((".", "_")):
             continue
@@ -73,7 +74,7 @@ def _parts(
                 hint=_files_in(folder),
             )
         known = None if value == _NULL else unquote(value)
-        yield from _parts(child, name, {**constants, unquote(column): known})
+        yield from parts_in(child, name, {**constants, unquote(column): known})
 
 
 def _refuse_unfinished(folder: Path, name: str) -> None:

@@ -236,12 +236,17 @@ class MultiFileSource(Source):
         return "every line of the file is accounted for", message == lines, detail
 
 
+def files_called(pattern: Path) -> list[Path]:
+    """The files that a pattern of names meets, in their order."""
+    return sorted(path for path in pattern.parent.glob(pattern.name) if path.is_file())
+
+
 def open_several(
     pattern: Path, name: str, reading: ReadOptions, open_file: OpenFile
 ) -> MultiFileSource:
     """The files that a pattern of names meets, in their order. Raises TableProblem where there is
     none."""
-    paths = sorted(path for path in pattern.parent.glob(pattern.name) if path.is_file())
+    paths = files_called(pattern)
     if not paths:
         raise TableProblem(f"no file is called as {name} says")
     names = [str(Path(name).parent / path.name) for path in paths]

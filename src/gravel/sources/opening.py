@@ -19,11 +19,11 @@ from gravel.lazily import lazily
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sources.arrow import open_arrow, open_parquet
 from gravel.sources.csv.reader import CsvSource
-from gravel.sources.folder import open_folder
+from gravel.sources.folder import open_folder, parts_in
 from gravel.sources.jsonl import open_json_array, open_json_lines
 from gravel.sources.laying_out import laid_out
 from gravel.sources.metadata import with_metadata
-from gravel.sources.multi_file import OpenFile, open_several
+from gravel.sources.multi_file import OpenFile, files_called, open_several
 from gravel.sources.read_options import SPACE, ReadOptions
 from gravel.sources.source import Source, scan
 from gravel.sources.temporary import temporary_file
@@ -93,11 +93,24 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
         return open_folder(path, name, how, _opened)
     if is_database(str(path)):
         return _of_sqlite(path, name, how)
-    if any(sign in path.name for sign in "*?[") and not path.exists():
+    if _is_pattern(path):
         return open_several(path, name, how, _opened)
     if _book(str(path)):
         return _of_workbook(path, name, how)
     return READERS.get(path.suffix.lower(), _text)(path, name, how)
+
+
+def _is_pattern(path: Path) -> bool:
+    return any(sign in path.name for sign in "*?[") and not path.exists()
+
+
+def files_named(reference: str, base: Path) -> list[Path]:
+    """The files that a folder or a pattern of names has now; none for what names one table. Raises
+    TableProblem."""
+    path = Path(base, reference)
+    if path.is_dir():
+        return [part for part, _ in parts_in(path, reference, {})]
+    return files_called(path) if not is_server(reference) and _is_pattern(path) else []
 
 
 def _of_sqlite(path: Path, name: str, how: ReadOptions) -> Source:
