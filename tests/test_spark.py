@@ -460,8 +460,9 @@ def test_a_table_of_the_catalogue_is_read_from_a_snapshot(
     }.items():
         assert message in gravel(*words.split(), *there, status=3).err, words
     assert "which only Spark reads" in gravel("count", "spark:boats", status=2).err
-    write("p.toml", 'table = "boats.csv"\nwrite = "spark:boats"\n')
-    assert "cannot be written" in gravel("clean", "p.toml", *there, status=2).err
+    for target in ('"spark:boats"', '"o.csv"\nrejects = "spark:rest"'):
+        write("p.toml", f'table = "boats.csv"\nwrite = {target}\n')
+        assert "cannot be written" in gravel("clean", "p.toml", *there, status=2).err
     monkeypatch.setattr("gravel.spark.catalogue.tempfile.mkdtemp", lambda **_: str(tables / "x"))
     (tables / "x").mkdir()
     monkeypatch.setattr("gravel.spark.catalogue.pq.read_metadata", lambda _: pa.table({}))

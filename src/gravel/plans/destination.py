@@ -62,8 +62,15 @@ def destination_of(plan: PlanFile, table: Source) -> Destination:
     """What a plan's `write` and `rejects` name. Raises CallProblem."""
     model, folder = plan.model, plan.path.parent
     beside = plan.path.resolve().with_suffix(".csv")
+    for reference in (model.write, model.rejects or ""):
+        if reference.startswith(CATALOGUE):
+            raise CallProblem(
+                f"{reference} cannot be written: Spark's catalogue does not say whether a table"
+                " changes in one commit",
+                hint="write a .parquet file, which Spark's own SQL takes from there",
+            )
     if model.write == IN_PLACE:
-        if not is_database(model.table):
+        if model.table.startswith(CATALOGUE) or not is_database(model.table):
             raise CallProblem(
                 f"{table.name} is not a table of a database, and only such a one is changed in"
                 " place",
@@ -98,12 +105,6 @@ def destination_of(plan: PlanFile, table: Source) -> Destination:
             raise CallProblem(
                 f"{model.write!r} would be a file of that name",
                 hint=f'write = "{IN_PLACE}" changes the table where it is',
-            )
-        if model.write.startswith(CATALOGUE):
-            raise CallProblem(
-                f"{model.write} cannot be written: Spark's catalogue does not say whether a table"
-                " changes in one commit",
-                hint="write a .parquet file, which Spark's own SQL takes from there",
             )
         target = STANDARD_OUTPUT if model.write == "-" else (folder / model.write).resolve()
         special = is_stream(target)

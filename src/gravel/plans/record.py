@@ -488,7 +488,7 @@ def _verify(
 
 def _added(result: dict[str, Any], folder: Path, checked: list[RecordMismatch]) -> None:
     """Files that the plan's folder or pattern has now and had not when it was run."""
-    reference = str(tomllib.loads(result["plan"]["text"]).get("table", ""))
+    reference = str(tomllib.loads(result["plan"]["text"]).get("table", "-"))
     known = {(folder / item["path"]).resolve() for item in result["inputs"] if item.get("path")}
     with suppress(TableProblem):  # of the files that were there each is told
         now = files_named(reference, (folder / result["plan"]["path"]).parent)

@@ -47,7 +47,7 @@ def show(near: Near, color: bool) -> None:
     head = text.Text(f"{near.pairs:,} pairs of rows nearly equal", style=screen.HEAD)
     out.print(head.append(f" in {near.expression}, {bound}", style=screen.DIM))
     message = (
-        f"  {number_of(near.values, 'value')} of {number_of(near.rows)};"
+        f"  {number_of(near.values, 'value')} of {screen.chosen_rows(near.rows, near.where)};"
         f" {near.compared:,} pairs of values"
         " compared"
     )
