@@ -24,11 +24,11 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 import gravel.language.parse
-from gravel.__main__ import NotNeeded
 from gravel.kernels.native import machine
+from gravel.library_imports import load_less
 from gravel.sources import source
 
-sys.meta_path.insert(0, NotNeeded)  # type: ignore[arg-type] # as the program does
+load_less()  # as the program does
 
 # The same examples every time, so that a run says something of the change; GRAVEL_RANDOM=1 looks for new ones.
 settings.register_profile(

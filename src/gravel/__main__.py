@@ -2,19 +2,6 @@
 
 import sys
 
-
-class NotNeeded:
-    """Arrow imports pandas and dateutil to recognise their objects, of which no command has any:
-    pandas takes up to half a second, and dateutil is looked for anew at every call where it is not
-    installed. Spark alone insists on them."""
-
-    @staticmethod
-    def find_spec(name: str, path: object = None, target: object = None) -> None:
-        """Refuse to find these two; every other module is for the next finder."""
-        if name in ("pandas", "dateutil") and "pyspark" not in sys.modules:
-            raise ModuleNotFoundError(f"no command needs {name}", name=name)
-
-
 # MiB of address space: below that libraries fail while they load, some of them without a word
 LEAST = 512
 
@@ -39,6 +26,8 @@ def main() -> None:
     import gc
     import os
 
+    from gravel.library_imports import load_less
+
     if too_little := _too_little():
         print(
             f"gravel: a process may have {too_little} MiB of memory here, and at least {LEAST} are"
@@ -55,7 +44,7 @@ def main() -> None:
         50,
         # Little here is in cycles; looking for them while modules load takes a tenth of the start.
     )
-    sys.meta_path.insert(0, NotNeeded)  # type: ignore[arg-type]
+    load_less()
     try:
         from gravel.cli.main import run
 

@@ -10,7 +10,7 @@ import re
 import signal
 import sys
 import threading
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection
 from importlib import import_module
 from pathlib import Path
 from typing import Annotated, Any
@@ -27,7 +27,6 @@ with lazily():
     import platform
     import tempfile
     import traceback
-    from importlib import metadata
 
     from gravel import spark
     from gravel.cli import other_words
@@ -162,18 +161,11 @@ def _root(
     if version:
         print(f"gravel {__version__}")
         if verbose:
-            for line in _surroundings():
+            for line in machine.surroundings():
                 print(line)
         raise typer.Exit
     if context.invoked_subcommand is None:
         raise CallProblem("missing command", hint="gravel --help")
-
-
-def _surroundings() -> Iterator[str]:
-    """What the figures may depend on beside Gravel, a line each."""
-    yield f"Python {platform.python_version()}, {platform.platform()}"
-    yield f"pyarrow {metadata.version('pyarrow')}, numpy {metadata.version('numpy')}"
-    yield machine.description()
 
 
 def _interrupted() -> int:

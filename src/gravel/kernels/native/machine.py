@@ -4,21 +4,21 @@ folder."""
 from __future__ import annotations
 
 import ctypes
-import hashlib
 import io
 import os
+import platform
 import sys
 import unicodedata
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from functools import cache
-from importlib import metadata
 from pathlib import Path
 from threading import Lock
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import xxhash
 
 from gravel.kernels.native import CODE, TABLES, source
 from gravel.packaged import packaged
@@ -63,6 +63,13 @@ def allocated(count: int, kind: Any) -> np.ndarray:
     return np.frombuffer(pa.allocate_buffer(max(size, 8)), kind)[:count]
 
 
+def surroundings() -> Iterator[str]:
+    """What figures may depend on beside Gravel, a line each."""
+    yield f"Python {platform.python_version()}, {platform.platform()}"
+    yield f"pyarrow {pa.__version__}, numpy {np.__version__}"
+    yield description()
+
+
 def description() -> str:
     """What runs the kernels here, in a line, and whose Unicode they know."""
     known = f"Unicode {unicodedata.unidata_version}"
@@ -70,7 +77,7 @@ def description() -> str:
         native = _loaded()
     if native is None:
         return f"kernels: none, so the references run; {known}"
-    return f"kernels: compiled, by llvmlite {metadata.version('llvmlite')}; {known}"
+    return f"kernels: compiled, by llvmlite {sys.modules['llvmlite'].__version__}; {known}"
 
 
 def _call(engine: Any, kernel: Callable[..., Any]) -> Callable[[tuple[Any, ...]], int]:
@@ -125,7 +132,7 @@ def _engine(llvm: Any, code: str) -> Any:
         cpu=processor, features=features, opt=3, jit=True
     )
     about = f"{llvm.llvm_version_info} {processor} {features} {code}"
-    name = f"kernels-{hashlib.blake2b(about.encode(), digest_size=12).hexdigest()}.o"
+    name = f"kernels-{xxhash.xxh3_128_hexdigest(about.encode())}.o"
     path = cache_folder() / name
     try:
         compiled = path.read_bytes()
