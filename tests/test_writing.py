@@ -217,7 +217,7 @@ def _boats(harbour: Harbour, rows: Any, key: str = "PRIMARY KEY") -> None:
 
 
 STEPS = [
-    "set = { name = 'UPPER(TRIM(name))' }", "set = { fee = 'fee * 2', name = \"COALESCE(name, 'x')\" }", "drop_rows = 'fee > 20'",
+    "set = { name = 'UPPER(TRIM(name))' }", "set = { fee = 'fee * 2', name = \"COALESCE(name, 'x')\", seen = 'COALESCE(fee, 7) * 1.0' }", "drop_rows = 'fee > 20'",
     "keep_rows = 'name IS NOT NULL'", "deduplicate = { by = ['UPPER(TRIM(name))'], fill = true }", "sort = 'name DESC'",
     "split = { column = 'services', on = ';', into = 'rows' }", "set = { services = 'services' }",
     "set = { fee = 'CAST(name AS INTEGER)' }\non_error = 'set aside'", "columns = ['fee', 'id', 'seen', 'services', 'name']",
@@ -284,7 +284,13 @@ def test_in_place_makes_of_a_table_what_the_plan_makes_of_it(
 def _row(values: Any) -> tuple[Any, ...]:
     """A row to compare: numbers by value."""
     number, name, fee, services, seen = values
-    return int(number), name, None if fee is None else Decimal(str(fee)), services, int(seen)
+    return (
+        int(number),
+        name,
+        None if fee is None else Decimal(str(fee)),
+        services,
+        Decimal(str(seen)),
+    )
 
 
 def test_a_new_table_its_key_a_backup_and_rows_left_behind(
@@ -353,6 +359,8 @@ def test_a_new_table_its_key_a_backup_and_rows_left_behind(
         assert "does not take what the plan makes" in ran.err
         assert "hush" not in ran.out + ran.err
         assert harbour.run("SELECT COUNT(*), MIN(name) FROM boats") == [(40, "BOAT 1")]
+        _plan(harbour.table(), "in place", "[[step]]\nset = { fee = 'fee + 1', seen = 'name' }\n")
+        assert re.search("column .*seen", gravel("clean", "p.toml", status=1).err)
         assert not [
             one
             for one in figures("count", harbour.address)["tables"]

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Callable, Mapping, Sequence
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from decimal import Decimal
 from typing import Any, ClassVar
 
 import pyarrow as pa
+import pyarrow.compute as pc
 from sqlalchemy import create_engine
 from sqlalchemy.pool import NullPool
 
 from gravel.hidden import restored
 from gravel.language.types import Kind, Type
+from gravel.problems import Problem
 from gravel.sinks.csv import encode
 from gravel.sources.arrow import StoredSource
 from gravel.sources.source import Source
@@ -30,6 +34,9 @@ from gravel.stores.sql.postgresql_reading import (
 from gravel.stores.sql.transaction import Database, Dependent, TableSchema, grouped, masked
 
 _BULK = 1 << 16  # rows of a part of a COPY
+# How the server tells which of a statement's values it does not take.
+_PARAMETER = re.compile(r"\s+CONTEXT:\s+unnamed portal parameter \$(\d+) = .*", re.DOTALL)
+_WHOLE = ("smallint", "integer", "bigint")
 
 
 class PostgreSQL(Database):
@@ -53,6 +60,7 @@ class PostgreSQL(Database):
         self.raw_errors = (self.driver.Error,)
         super().__init__(masked(url), restored(url))
         self._schema = ""
+        self._bound: list[str] = []  # the columns of the statement's values, in its order
         self.run(SESSION + f"; SET lock_timeout = '{WAIT}s'")
 
     def connect(self) -> Any:
@@ -76,6 +84,14 @@ class PostgreSQL(Database):
     def raw(self) -> Any:
         """The driver's connection."""
         return self.connection.connection.driver_connection
+
+    def problem(self, error: BaseException) -> Problem:
+        """See Database: a value that is not taken, with its column."""
+        result = super().problem(error)
+        if match := _PARAMETER.search(result.message):
+            column = self._bound[int(match[1]) - 1] if self._bound else "?"
+            result.message = f"{result.message[: match.start()]}, in column {column}"
+        return result
 
     def transaction_number(self) -> str:
         """See Database."""
@@ -126,12 +142,36 @@ class PostgreSQL(Database):
         with self.told():
             return schema_of(self.raw, *self.place(table))
 
+    def declared(self, table: str) -> dict[str, str]:
+        """See Database: those of whole numbers."""
+        with self.told():
+            about = columns_of(self.raw, *self.place(table))
+        return {row[0]: row[1] for row in about if row[1] in _WHOLE}
+
     def values(self, texts: pa.Array, kind: Type, declared: str = "") -> list[Any]:
-        """See Database: the server reads a text as its column's type."""
+        """See Database: the server reads a text as its column's type, but for a whole number: it
+        takes no text with decimals, be they zeros."""
         if kind.kind is Kind.BINARY:
             return [None if text is None else base64.b64decode(text) for text in texts.to_pylist()]
         values: list[Any] = texts.to_pylist()
+        if declared and kind.kind in (Kind.DECIMAL, Kind.DOUBLE):
+            # Of one that is not whole, what is read back is another number: its proof tells the
+            # column.
+            return [None if text is None else Decimal(text) for text in values]
         return values
+
+    def bound(
+        self, table: str, columns: Sequence[tuple[str, Type]], texts: Sequence[pa.Array]
+    ) -> Iterator[list[tuple[Any, ...]]]:
+        """See Database."""
+        self._bound = [name for name, _ in columns]
+        return super().bound(table, columns, texts)
+
+    def each(self, sql: str, rows: Iterator[list[tuple[Any, ...]]]) -> int:
+        """See Database."""
+        numbers = dict.fromkeys(re.findall("\0v([0-9]+)", sql))
+        self._bound = [self._bound[int(number)] for number in numbers]
+        return super().each(sql, rows)
 
     def goes_with(self, table: str) -> list[str]:
         """See Database."""
@@ -234,25 +274,28 @@ class PostgreSQL(Database):
             sql.Identifier(*self.place(table)),
             sql.SQL(", ").join(sql.Identifier(name) for name, _ in columns),
         )
+        declared = self.declared(table)
         supplied = [
-            (
-                text
-                if kind.kind is not Kind.BINARY
-                else pa.array(
-                    [
-                        None if cell is None else "\\x" + base64.b64decode(cell).hex()
-                        for cell in text.to_pylist()
-                    ],
-                    pa.string(),
-                )
-            )
-            for text, (_, kind) in zip(texts, columns, strict=True)
+            _as_copied(text, kind, name in declared)
+            for text, (name, kind) in zip(texts, columns, strict=True)
         ]
         with self.told(), self.raw.cursor() as cursor:
             with cursor.copy(into) as sink:
                 for start in range(0, len(supplied[0]), _BULK):
                     sink.write(encode([item.slice(start, _BULK) for item in supplied]))
             return int(cursor.rowcount)
+
+
+def _as_copied(texts: pa.Array, kind: Type, whole: bool) -> pa.Array:
+    """Texts as COPY reads them."""
+    if kind.kind is Kind.DECIMAL and whole:
+        return pc.replace_substring_regex(texts, r"\.0*$", "")
+    if kind.kind is not Kind.BINARY:
+        return texts
+    bytes_of = (None if text is None else base64.b64decode(text) for text in texts.to_pylist())
+    return pa.array(
+        [None if cell is None else f"\\x{cell.hex()}" for cell in bytes_of], pa.string()
+    )
 
 
 def _of_arrow(field: pa.Field) -> str | None:

@@ -4,6 +4,7 @@ read it: NULL is nothing, '' is quoted."""
 from __future__ import annotations
 
 import atexit
+import logging
 import os
 import re
 import tempfile
@@ -71,6 +72,8 @@ def load_driver() -> Any:
             "PostgreSQL needs a driver that is not installed",
             hint="pip install 'gravel[postgresql]'",
         ) from None
+    # What it would log of a statement that failed is told as a problem.
+    logging.getLogger(psycopg.__name__).addHandler(logging.NullHandler())
     return psycopg
 
 
