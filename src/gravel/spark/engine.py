@@ -9,7 +9,7 @@ from contextlib import suppress
 from functools import partial
 from itertools import groupby
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 from msgspec.structs import replace
 from py4j.protocol import Py4JError
@@ -114,6 +114,15 @@ def _unread(source: Source, why: str) -> CallProblem:
     )
 
 
+class Record(NamedTuple):
+    """A record of a task; see `tasks`."""
+
+    key: int
+    range: int
+    place: int
+    data: bytes
+
+
 class ShuffledValues:
     """The distinct values of a key of a state, or its rows, where the executors keep them.
     `merged`: equal values are put together before anything is asked of them; `others`: the arrays
@@ -143,14 +152,18 @@ class KeptRecords:
     def __init__(self, frame: DataFrame) -> None:
         self.frame = frame.persist(StorageLevel.DISK_ONLY)
         atexit.register(_let_go, self.frame)
+        # Asking for failures makes all of them.
+        for _ in _values(_sorted(self.frame.where(f"key = {FAILURE}"))):
+            pass
 
     def told(self, key: int, count: int) -> Iterator[Any]:
         """See Records. What it tells may be as large as the table: it comes some places at a
         time."""
-        for start in range(0, count, _AT_ONCE):
-            places = f"place BETWEEN {start} AND {start + _AT_ONCE - 1}"
-            chosen = self.frame.where(f"key IN ({key}, {FAILURE}) AND {places}")
-            yield from _values(_sorted(chosen))
+        parts = max(1, count // _AT_ONCE)
+        part = functions.expr(f"CAST(place * {parts} DIV {max(1, count)} AS INT)")
+        chosen = self.frame.where(f"key = {key}").repartitionById(parts, part)
+        ordered = chosen.sortWithinPartitions("place", "range")
+        yield from _values(_told(ordered.toLocalIterator))
 
     def then(self, run: Callable[..., Any], ranges: int | None) -> KeptRecords:
         """See Records."""
@@ -360,18 +373,18 @@ def _begun(work: BatchWork[T], table: Source, split: Any) -> T:
 
 
 def _sorted(frame: DataFrame) -> list[Any]:
-    """All records of a frame by their places, the slices of each in order."""
-    return sorted(_told(frame.collect), key=lambda record: (record.place, record.range))
+    """All records of a frame by their places, the slices of each in order. They come as Arrow: by
+    rows each byte of a slice would be a character on the way."""
+    columns = next(_told(lambda: [frame.toArrow()])).to_pydict()
+    records = map(Record, columns["key"], columns["range"], columns["place"], columns["data"])
+    return sorted(records, key=lambda record: (record.place, record.key, record.range))
 
 
 def _values(records: Iterable[Any]) -> Iterator[Any]:
     """The values of records, the slices of each put together. Raises what a task has failed
     with."""
-    for _, slices in groupby(records, lambda record: record.place):
-        key, data = PART, bytearray()
-        for record in slices:
-            key = record.key
-            data += record.data
+    for (_, key), slices in groupby(records, lambda record: (record.place, record.key)):
+        data = b"".join(record.data for record in slices)
         if key == FAILURE:
             raise unpacked(data)
         yield unpacked(data)

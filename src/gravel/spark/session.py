@@ -35,17 +35,21 @@ _PLAIN = {
     "spark.log.level": "OFF",
     "spark.sql.execution.arrow.maxRecordsPerBatch": "65536",
     "spark.sql.adaptive.enabled": "false",
+    # Rows are few and long: code that is made and compiled for them is not run often enough.
+    "spark.sql.codegen.wholeStage": "false",
     # What is kept and shuffled are streams of some MiB, compressed already.
     "spark.sql.inMemoryColumnarStorage.batchSize": "4",
     "spark.sql.inMemoryColumnarStorage.compressed": "false",
     "spark.task.maxDirectResultSize": "32m",
+    "spark.rdd.compress": "false",
     "spark.shuffle.compress": "false",
     "spark.shuffle.spill.compress": "false",
 }
 _HERE = {
     "spark.driver.bindAddress": "127.0.0.1",
     "spark.driver.host": "127.0.0.1",
-    "spark.driver.extraJavaOptions": "-XX:+UseSerialGC",
+    # What Java does is to pass bytes on; compiling it a second time takes longer than that.
+    "spark.driver.extraJavaOptions": "-XX:+UseSerialGC -XX:TieredStopAtLevel=1",
 }
 
 
