@@ -3,6 +3,7 @@ not run there is refused by name. Left out where pyspark or Java is not installe
 
 from __future__ import annotations
 
+import compileall
 import os
 import shutil
 import signal
@@ -18,6 +19,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
+import gravel
 from conftest import PROGRAM, Ran, write
 from gravel.spark.tasks import Reference
 from test_engines import CASES, plan_of, set_aside, written
@@ -268,6 +270,7 @@ def test_a_task_that_is_run_again_gives_the_same_bytes(
 def test_the_package_works_from_the_archive_that_goes_to_executors(folder: Path) -> None:
     from gravel.spark.session import _archive
 
+    compileall.compile_file(gravel.__file__, quiet=1)
     said = (
         "import gravel; from gravel.kernels.native import machine; from gravel.language import parse, tables\n"
         "tables._from_grammar = None\n"  # nothing is made anew
@@ -276,13 +279,14 @@ def test_the_package_works_from_the_archive_that_goes_to_executors(folder: Path)
     command = [sys.executable, "-c", said]
     done = subprocess.run(
         command,
-        env=os.environ | {"PYTHONPATH": str(_archive())},
+        env=os.environ | {"PYTHONPATH": str(_archive.__wrapped__())},
         capture_output=True,
         text=True,
         check=True,
     )
     place, _, rest = done.stdout.partition(" ")
     assert ".zip" in place
+    assert place.endswith(".pyc")  # as it was compiled here
     assert rest.rstrip().endswith("+")
     assert "compiled" in rest or os.environ.get("GRAVEL_NATIVE") == "0"
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import atexit
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from functools import partial
 from itertools import groupby
 from pathlib import Path
@@ -163,7 +163,8 @@ class KeptRecords:
         part = functions.expr(f"CAST(place * {parts} DIV {max(1, count)} AS INT)")
         chosen = self.frame.where(f"key = {key}").repartitionById(parts, part)
         ordered = chosen.sortWithinPartitions("place", "range")
-        yield from _values(_told(ordered.toLocalIterator))
+        with _telling():
+            yield from _values(ordered.toLocalIterator())
 
     def then(self, run: Callable[..., Any], ranges: int | None) -> KeptRecords:
         """See Records."""
@@ -318,11 +319,11 @@ class SparkEngine:
                 .sortWithinPartitions("key", "range", "place")
                 .mapInArrow(partial(run_ranges, packed(task)), SCHEMA)
             )
-            numbers = [number for number, _ in group]
-            records = _told(self._in_order(figures, numbers).toLocalIterator)
-            for number, of_number in groupby(records, lambda record: record.key):
-                ranges = (unpacked(record.data) for record in of_number)
-                answers[number] = questions[number].together(ranges)
+            ordered = self._in_order(figures, [number for number, _ in group])
+            with _telling():
+                for number, of_number in groupby(ordered.toLocalIterator(), lambda row: row.key):
+                    ranges = (unpacked(record.data) for record in of_number)
+                    answers[number] = questions[number].together(ranges)
         # A key of which no batch has a value has no range.
         return [
             answers[number] if number in answers else question.together(())
@@ -375,7 +376,8 @@ def _begun(work: BatchWork[T], table: Source, split: Any) -> T:
 def _sorted(frame: DataFrame) -> list[Any]:
     """All records of a frame by their places, the slices of each in order. They come as Arrow: by
     rows each byte of a slice would be a character on the way."""
-    columns = next(_told(lambda: [frame.toArrow()])).to_pydict()
+    with _telling():
+        columns = frame.toArrow().to_pydict()
     records = map(Record, columns["key"], columns["range"], columns["place"], columns["data"])
     return sorted(records, key=lambda record: (record.place, record.key, record.range))
 
@@ -401,9 +403,10 @@ def _let_go(frame: DataFrame) -> None:
         frame.unpersist()
 
 
-def _told(records: Callable[[], Iterable[Any]]) -> Iterator[Any]:
-    """Records from Spark. Raises TableProblem where it gives up."""
+@contextmanager
+def _telling() -> Iterator[None]:
+    """Raises TableProblem where Spark gives up."""
     try:
-        yield from records()
+        yield
     except (PySparkException, Py4JError, ConnectionError, EOFError) as error:
         raise TableProblem("Spark has given up", detail=reason(error)) from None
