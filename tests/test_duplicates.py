@@ -103,20 +103,18 @@ def test_groups_equal_a_plain_grouping_on_every_rung(
             made[tuple(None if value is None else spell(value) for value in row)].append(n)
         return [members for members in made.values() if len(members) > 1]
 
-    for step, spell in zip(found.match_levels, MATCH_LEVELS, strict=True):
+    for step, spell in zip(found.levels, MATCH_LEVELS, strict=True):
         expected = grouped(spell, kept)
         assert (step.groups, step.extra_rows) == (
             len(expected),
             sum(map(len, expected)) - len(expected),
-        ), step.match_level
+        ), step.level
     expected = grouped(MATCH_LEVELS[match_level], kept)
     assert sorted([row.row for row in group.rows] for group in found.shown) == sorted(expected)
     assert (found.groups, found.rows_in_groups, found.largest) == (
         len(expected), sum(map(len, expected)), max(map(len, expected), default=0),
     )  # fmt: skip
-    for step, spell, loose in zip(
-        found.match_levels[1:], MATCH_LEVELS, MATCH_LEVELS[1:], strict=False
-    ):
+    for step, spell, loose in zip(found.levels[1:], MATCH_LEVELS, MATCH_LEVELS[1:], strict=False):
         new = sum(
             len({tuple(None if v is None else spell(v) for v in asked[n - 1]) for n in group}) > 1
             for group in grouped(loose, kept)
@@ -129,7 +127,7 @@ def test_groups_equal_a_plain_grouping_on_every_rung(
                 for n, row in enumerate(rows, 1)
                 if null_equal or row[left] is not None
             }
-            assert one.groups == len(grouped(MATCH_LEVELS[0], some)) - found.match_levels[0].groups
+            assert one.groups == len(grouped(MATCH_LEVELS[0], some)) - found.levels[0].groups
 
 
 def _edits(a: str, b: str) -> int:
@@ -182,8 +180,8 @@ def test_no_pair_within_the_bound_is_missed(
     found = near(table, "a", within=within, block=block, shown=None)
     expected = {pair: _edits(*texts) for pair, texts in pairs.items()}
     expected = {pair: distance for pair, distance in expected.items() if distance <= within}
-    assert {(one.a, one.b): one.measure for one in found.shown} == expected
-    assert found.pairs == len(expected)
+    assert {(one.a, one.b): one.measure for one in found.pairs} == expected
+    assert found.pair_count == len(expected)
     reached: list[set[int]] = []
     for a, b in expected:
         joined = [some for some in reached if a in some or b in some]
@@ -198,7 +196,7 @@ def test_no_pair_within_the_bound_is_missed(
     expected_alike = {
         pair for pair, (a, b) in pairs.items() if JaroWinkler.similarity(a, b) >= 0.85
     }
-    assert {(one.a, one.b) for one in likely.shown} == expected_alike
+    assert {(one.a, one.b) for one in likely.pairs} == expected_alike
 
 
 def test_duplicates_are_shown_with_their_keys_and_a_step_is_proposed(

@@ -165,7 +165,7 @@ def duplicates(
                 given=supplied,
             )
         _tell_near(close, format, not no_color, report)
-        any_found = close.pairs > 0
+        any_found = close.pair_count > 0
     else:
         if within is not None or alike is not None or block is not None:
             raise CallProblem(
@@ -219,7 +219,7 @@ def _tell(
     else:
         headings = ["group", "size", "gravel_row", *duplicates.columns]
         lines = [
-            [str(group.number), str(group.size), str(row.row), *row.values.values()]
+            [str(group.group), str(group.size), str(row.row), *row.values.values()]
             for group in duplicates.shown
             for row in group.rows
         ]

@@ -164,9 +164,9 @@ def query(
     for fault in session.account.faults:
         count = "1 row" if fault.rows == 1 else f"{fault.rows:,} rows"
         first = (
-            f", first in source row{'s' if len(fault.first) > 1 else ''}"
-            f" {', '.join(f'{row:,}' for row in fault.first)}"
-            if fault.first
+            f", first in source row{'s' if len(fault.first_rows) > 1 else ''}"
+            f" {', '.join(f'{row:,}' for row in fault.first_rows)}"
+            if fault.first_rows
             else ""
         )
         left = {"null": "NULL in the result", "set-aside": "set aside"}.get(on_error.value, "")

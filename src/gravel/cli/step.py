@@ -55,19 +55,19 @@ def try_step(
     else:
         flat = [
             [column, item.path, item.before, item.after]
-            for column, subset in result.line.count.changes.items()
+            for column, subset in result.step.count.changes.items()
             for item in subset
         ]
         flat += [
-            [item.outcome, item.path, item.reason, item.into] for item in result.line.count.gone
+            [item.outcome, item.path, item.reason, item.into] for item in result.step.count.gone
         ]
         screen.print_rows(
             form.value,
             ["what", "path", "before", "after"],
             [[row[index] for row in flat] for index in range(4)],
         )
-    screen.cautions(result.line.cautions, color)
-    screen.remarks(result.line.remarks, color)
+    screen.cautions(result.step.cautions, color)
+    screen.remarks(result.step.remarks, color)
     screen.malformed_notes(result.table, result.malformed, color)
     for line in result.notes:
         screen.note(f"{result.table}: {line}", color)

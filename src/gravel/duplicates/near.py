@@ -12,7 +12,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Annotated, Any
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -67,7 +67,7 @@ class Near(Figures):
     """
 
     table: str
-    expression: Annotated[str, "near"]
+    near: str
     measure: str
     bound: int | float
     block: str | None
@@ -81,8 +81,8 @@ class Near(Figures):
     blocks: int
     compared: int
     value_pairs: int
-    pairs: Annotated[int, "pair_count"]
-    shown: Annotated[tuple[Pair, ...], "pairs"]
+    pair_count: int
+    pairs: tuple[Pair, ...]
     clusters: tuple[tuple[int, ...], ...]
     cluster_values: Unlisted[tuple[tuple[str, ...], ...]]
     missed: str

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from typing import Annotated, Any
+from typing import Any
 
 from gravel.figures import Figures, NumberOf, Unlisted, figure
 from gravel.sources.source import Chosen, Malformed
@@ -23,7 +23,7 @@ class Group(Figures):
     """Rows that are equal in what was asked, in source order; differs: the columns, keys apart, in
     which they are not all alike. rows may be some of `size`."""
 
-    number: Annotated[int, "group"]
+    group: int
     size: int
     rows: tuple[GroupRow, ...]
     differs: tuple[str, ...]
@@ -44,7 +44,7 @@ class MatchLevelCount(Figures):
     of them: the different spellings, each with its rows.
     """
 
-    match_level: Annotated[str, "level"]
+    level: str
     meaning: Unlisted[str]
     expressions: Unlisted[tuple[str, ...]]
     groups: int
@@ -102,7 +102,7 @@ class Duplicates(Figures):
     table: str
     on: tuple[str, ...]
     expressions: Unlisted[tuple[str, ...]]
-    match_level: Annotated[str, "level"]
+    level: str
     key: tuple[str, ...]
     columns: Unlisted[tuple[str, ...]]
     rows: int
@@ -114,7 +114,7 @@ class Duplicates(Figures):
     null_equal: Unlisted[bool]
     error_rows: int
     shown: tuple[Group, ...]
-    match_levels: Annotated[tuple[MatchLevelCount, ...], "levels"]
+    levels: tuple[MatchLevelCount, ...]
     left_out: tuple[LeftOutColumn, ...]
     proposal: Proposal | None
     malformed: NumberOf[Malformed]

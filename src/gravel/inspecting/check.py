@@ -84,15 +84,15 @@ class Check(Figures):
     unknown: int
     errors: int
     bad: Unlisted[int]
-    most: Annotated[int, "allowed"]
-    whole: Annotated[bool, "whole_table"]
+    allowed: int
+    whole_table: bool
     examples: tuple[Example, ...]
 
     @property
     @figure
     def passed(self) -> bool:
         """Whether no more rows than allowed count against it."""
-        return self.bad <= self.most
+        return self.bad <= self.allowed
 
 
 @dataclass(frozen=True)

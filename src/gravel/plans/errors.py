@@ -45,7 +45,7 @@ def settle(
         count.errors_to_null += int(failed.sum())
         return np.ones(rows.count, bool)
     if step.on_error is ErrorPolicy.STOP:
-        count.stopped += int(failed.sum())
+        count.failed += int(failed.sum())
     else:
         count.set_aside += int(failed.sum())
         gone.append(failed_rows(step, rows, failed, result))

@@ -94,7 +94,7 @@ class StepCount(Figures):
     added: int = 0
     merged: int = 0
     set_aside: int = 0
-    stopped: Annotated[int, "failed"] = 0
+    failed: int = 0
     rows_out: Annotated[int, "out"] = 0
     dropped_false: int = 0
     dropped_unknown: int = 0
@@ -156,7 +156,7 @@ class StepCount(Figures):
     def balances(self) -> bool:
         """Whether every row that came in is accounted for."""
         return (
-            self.rows_in + self.added - self.dropped - self.merged - self.set_aside - self.stopped
+            self.rows_in + self.added - self.dropped - self.merged - self.set_aside - self.failed
             == self.rows_out
         )
 
@@ -171,7 +171,7 @@ class StepCount(Figures):
             "dropped_true",
             "merged",
             "set_aside",
-            "stopped",
+            "failed",
             "errors_to_null",
             "rows_out",
             "dropped_other",
@@ -224,11 +224,11 @@ class StepLine(Figures):
     note: str
     count: Inline[StepCount]
     new_columns: tuple[str, ...] = ()
-    lost_columns: Annotated[tuple[str, ...], "gone_columns"] = ()
+    gone_columns: tuple[str, ...] = ()
     totals: dict[str, Number] = field(default_factory=dict)  # by the text of a control total
     # by column: groups whose known values disagree
     conflicts: dict[str, int] = field(default_factory=dict)
-    stated: Annotated[str | None, "rows"] = None
+    rows: str | None = None
     stated_holds: Unlisted[bool] = True
     cautions: Unlisted[tuple[Caution, ...]] = ()
     remarks: Unlisted[tuple[str, ...]] = ()

@@ -59,12 +59,12 @@ def of_run(plan: BoundPlan, flow: Flow, lines: tuple[StepLine, ...]) -> list[Pro
     again = BytePass()
     account = Proof(*plan.table.account(flow.rows_read, flow.malformed, flow.breaks, again.take))
     results = [account, *_same_input(flow, again), _balance(lines)]
-    stated = [line for line in lines if line.stated is not None]
+    stated = [line for line in lines if line.rows is not None]
     if stated:
         missed = [line for line in stated if not line.stated_holds]
         message = "; ".join(
             f"step {line.step}: {line.count.rows_in:,} in, {line.count.rows_out:,} out"
-            f" ({line.count.rows_out - line.count.rows_in:+,}), expected {line.stated}"
+            f" ({line.count.rows_out - line.count.rows_in:+,}), expected {line.rows}"
             for line in missed or stated
         )
         results.append(Proof("every step meets its expected rows", not missed, message))
@@ -105,16 +105,13 @@ def _balance(lines: tuple[StepLine, ...]) -> Proof:
     bad = [line for line in lines if not line.count.balances]
     joined = all(a.count.rows_out == b.count.rows_in for a, b in pairwise(lines))
     first, last = lines[0].count, lines[-1].count
-    parts = [("added", 1), ("dropped", -1), ("merged", -1), ("set_aside", -1), ("stopped", -1)]
+    parts = [("added", 1), ("dropped", -1), ("merged", -1), ("set_aside", -1), ("failed", -1)]
     detail, result = f"{first.rows_in:,} in", first.rows_in
     for name, sign in parts:
         rows = sum(getattr(line.count, name) for line in lines)
         result += sign * rows
         if rows or name in ("dropped", "set_aside"):
-            detail += (
-                f" {'+' if sign > 0 else '-'} {rows:,}"
-                f" {'failed' if name == 'stopped' else name.replace('_', ' ')}"
-            )
+            detail += f" {'+' if sign > 0 else '-'} {rows:,} {name.replace('_', ' ')}"
     detail += f" = {last.rows_out:,} out"
     if bad:
         detail = "; ".join(

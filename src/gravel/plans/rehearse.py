@@ -7,7 +7,7 @@ import os
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Any
 
 from msgspec.structs import replace
 
@@ -41,7 +41,7 @@ class Rehearsal(Figures):
 
     plan: str
     table: str
-    line: Annotated[StepLine, "step"]
+    step: StepLine
     errors: tuple[ColumnError, ...]
     stops: str | None
     malformed: NumberOf[Malformed]
@@ -52,25 +52,25 @@ class Rehearsal(Figures):
     @figure
     def changes(self) -> dict[str, list[ChangeExample]]:
         """By column, some different changes."""
-        return {name: examples for name, examples in self.line.count.changes.items() if examples}
+        return {name: examples for name, examples in self.step.count.changes.items() if examples}
 
     @property
     @figure
     def samples(self) -> dict[str, list[ChangeExample]]:
         """By what is noted of the step, some of its rows."""
-        return {what: examples for what, examples in self.line.count.samples.items() if examples}
+        return {what: examples for what, examples in self.step.count.samples.items() if examples}
 
     @property
     @figure
     def left(self) -> list[Gone]:
         """Some of the rows that leave."""
-        return self.line.count.gone
+        return self.step.count.gone
 
     @property
     @figure
     def cautions(self) -> tuple[Caution, ...]:
         """What deserves a caution."""
-        return self.line.cautions
+        return self.step.cautions
 
 
 def one_step(table: Source, reference: str, step: str) -> PlanFile:
@@ -176,8 +176,8 @@ def _nothing(rows: TrackedRows) -> None:
 
 def _why_stopped(step: BoundStep, line: StepLine) -> str | None:
     """Why a run would stop at a step, or None."""
-    if line.count.stopped:
-        many = line.count.stopped
+    if line.count.failed:
+        many = line.count.failed
         rows = "1 row fails" if many == 1 else f"{many:,} rows fail"
         return line.count.why or f'{rows}, and on_error is "stop"'
     action = step.action

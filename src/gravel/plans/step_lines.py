@@ -81,10 +81,10 @@ def reasons_to_stop(flow: Flow) -> tuple[tuple[int, str], ...]:
             )
         )
     for step, count in zip(flow.steps, flow.counts, strict=True):
-        if count.stopped or count.why:  # a query may fail where no row comes to it
+        if count.failed or count.why:  # a query may fail where no row comes to it
             why = f": {count.why}" if count.why else ', and its on_error is "stop"'
             results.append(
-                (step.number, f"step {step.number} fails in {_many(count.stopped, 'row')}{why}")
+                (step.number, f"step {step.number} fails in {_many(count.failed, 'row')}{why}")
             )
         message = step.action.finish(step, count) if isinstance(step.action, RowAction) else None
         if message is not None:

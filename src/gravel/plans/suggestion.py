@@ -46,7 +46,7 @@ def write_plan(path: Path, table: Source, profile: Profile, choose: str | None) 
             for name, kind in types_without(profile.columns, stray).items()
         ]
     # Of values that differ by spaces and the like a fix may make one.
-    varied = {column.name for column in profile.columns if column.spelling_groups}
+    varied = {column.name for column in profile.columns if column.variant_groups}
     spoilt = {
         item.column for item in chosen if item.finding not in _KEEPS_KEYS or item.column in varied
     }

@@ -129,8 +129,8 @@ class Assembly:
             loses_in_cast=count("loses"),
             shapes=self._shapes(index),
             distinct_shapes=self.shapes[index].distinct,
-            spellings=spellings,
-            spelling_groups=max(
+            variants=spellings,
+            variant_groups=max(
                 len(spellings),
                 matches.spelling_groups if len(matches.spellings) < matches.spelling_groups else 0,
             ),
@@ -140,7 +140,7 @@ class Assembly:
             damage=Damage(count("misdecoded"), count("replacement"), count("formula")),
             numbers=numbers,
             dates=days,
-            forms=tuple(
+            formats=tuple(
                 self.passes.closer.form_states[index, form].result(form)
                 for form in self.passes.forms.get(index, ())
             ),

@@ -240,7 +240,7 @@ class Form(Figures):
     """A well-known form that most known values have, the rows that have it, those that fail it,
     with examples."""
 
-    form: Annotated[str, "format"]
+    format: str
     rows: int
     fail: int
     examples: tuple[ValueRows, ...]
@@ -277,15 +277,15 @@ class ColumnProfile(Figures):
     loses_in_cast: int
     shapes: tuple[ValueShape, ...]
     distinct_shapes: int
-    spellings: Annotated[tuple[Spelling, ...], "variants"]
-    spelling_groups: Annotated[int, "variant_groups"]
+    variants: tuple[Spelling, ...]
+    variant_groups: int
     placeholders: tuple[ValueRows, ...]
     placeholder_rows: int
     list: ListInField | None
     damage: Damage
     numbers: Numbers | None
     dates: Dates | None
-    forms: Annotated[tuple[Form, ...], "formats"]
+    formats: tuple[Form, ...]
     all_placeholders: Unlisted[bool] = True
     all_values: Unlisted[tuple[ValueRows, ...]] = ()
     told: Unlisted[int | None] = 5

@@ -58,8 +58,8 @@ def spelling_findings(column_profile: ColumnProfile, known: int) -> Iterator[Fin
     units = any(_MIXED_INSIDE.search(value) and len(value) <= 4 for value, _ in column_profile.top)
     groups: list[tuple[str, tuple[ValueRows, ...]]] = []
     accented: list[list[list[ValueRows]]] = []
-    unlisted = column_profile.spelling_groups - len(column_profile.spellings)
-    for spelling in column_profile.spellings:
+    unlisted = column_profile.variant_groups - len(column_profile.variants)
+    for spelling in column_profile.variants:
         apart: dict[str, list[ValueRows]] = defaultdict(list)
         for value in spelling.values:
             apart[

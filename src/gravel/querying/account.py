@@ -53,13 +53,13 @@ class RowFault(Figures):
     expression: str
     sqlstate: str
     rows: int
-    first: Annotated[tuple[int, ...], "first_rows"] = ()
+    first_rows: tuple[int, ...] = ()
 
     @property
     @figure
     def row(self) -> int | None:
         """The first source row."""
-        return self.first[0] if self.first else None
+        return self.first_rows[0] if self.first_rows else None
 
 
 class RowProblem(DataProblem):
@@ -68,10 +68,10 @@ class RowProblem(DataProblem):
     def __init__(self, fault: RowFault, detail: str) -> None:
         count = "1 row" if fault.rows == 1 else f"{fault.rows:,} rows"
         where = ""
-        if fault.first:
+        if fault.first_rows:
             where = (
-                f", first in source row{'s' if len(fault.first) > 1 else ''}"
-                f" {', '.join(f'{row:,}' for row in fault.first)}"
+                f", first in source row{'s' if len(fault.first_rows) > 1 else ''}"
+                f" {', '.join(f'{row:,}' for row in fault.first_rows)}"
             )
         state = fault.sqlstate
         super().__init__(

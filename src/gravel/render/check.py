@@ -42,9 +42,9 @@ def show(checked: Checked, unknown_fails: bool, color: bool) -> None:
                 rich_text.Text(
                     (
                         "the table as a whole"
-                        if item.whole
-                        else f"{item.most:,} allowed"
-                        if item.most
+                        if item.whole_table
+                        else f"{item.allowed:,} allowed"
+                        if item.allowed
                         else ""
                     ),
                     style=screen.DIM,
@@ -59,8 +59,10 @@ def show(checked: Checked, unknown_fails: bool, color: bool) -> None:
 
 
 def _examples(out: Any, check: Check) -> None:
-    shown = [example for example in check.examples if example.outcome != "holds" or check.whole]
-    if not shown or (check.whole and check.passed and check.holds):
+    shown = [
+        example for example in check.examples if example.outcome != "holds" or check.whole_table
+    ]
+    if not shown or (check.whole_table and check.passed and check.holds):
         return
     out.print()
     line = rich_text.Text(screen.safe(check.name), style=screen.HEAD)
@@ -96,7 +98,7 @@ def _examples(out: Any, check: Check) -> None:
             ("unknown", check.unknown, "are unknown"),
             ("error", check.errors, "have an error"),
         )
-        if not check.whole and count > sum(example.outcome == kind for example in shown)
+        if not check.whole_table and count > sum(example.outcome == kind for example in shown)
     ]
     if more:
         out.print(rich_text.Text("and " + ", ".join(more), style=screen.DIM))

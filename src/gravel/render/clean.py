@@ -115,8 +115,8 @@ def details(line: Any) -> list[str]:
             message.append("changed: " + ", ".join(subset))
     if line.new_columns:
         message.append("new: " + ", ".join(line.new_columns))
-    if line.lost_columns:
-        message.append("gone: " + ", ".join(line.lost_columns))
+    if line.gone_columns:
+        message.append("gone: " + ", ".join(line.gone_columns))
     if count.dropped_unknown:
         message.append(
             f"dropped: {count.dropped_false:,} false, {count.dropped_unknown:,} unknown (NULL)"
@@ -137,15 +137,15 @@ def details(line: Any) -> list[str]:
         )
     if count.words:
         message.append(count.words)
-    if line.stated:
-        message.append(f"expected: {line.stated}{'' if line.stated_holds else ', which it is not'}")
+    if line.rows:
+        message.append(f"expected: {line.rows}{'' if line.stated_holds else ', which it is not'}")
     return message
 
 
 def reasons(line: Any) -> list[str]:
     """Why rows of a step were set aside, or cells made NULL, a line each; what stops the run is
     told by itself."""
-    errors = {} if line.count.stopped else line.count.errors
+    errors = {} if line.count.failed else line.count.errors
     return [_error(column, kind) for (column, _), kind in errors.items()]
 
 

@@ -56,11 +56,11 @@ def show_column(profile: Profile, table: Any, name: str, color: bool) -> None:
         screen.print_table(out, ["shape", "rows", "", "first example"], rows, right=(1, 2))
     if item.fits:
         _fits(out, item, profile.rows)
-    if item.spellings:
-        groups = max(item.spelling_groups, len(item.spellings))
-        of = _of(len(item.spellings[:_MOST]), groups)
+    if item.variants:
+        groups = max(item.variant_groups, len(item.variants))
+        of = _of(len(item.variants[:_MOST]), groups)
         _title(out, f"one value in several spellings{of}")
-        for spelling in item.spellings[:_MOST]:
+        for spelling in item.variants[:_MOST]:
             line = rich_text.Text()
             for index, value in enumerate(spelling.values[:6]):
                 line.append("   " if index else "")
@@ -135,11 +135,11 @@ def _figures(column_profile: ColumnProfile, rows: int) -> list[tuple[str, str, s
         lines.append((f"lists with {sign}", f"{lists.rows:,}", "; ".join(parts)))
     lines += [
         (
-            f"form {form.form}",
+            f"form {form.format}",
             f"{form.rows:,}",
             f"{form.fail:,} fail it" if form.fail else "all of them",
         )
-        for form in column_profile.forms
+        for form in column_profile.formats
     ]
     return lines
 

@@ -140,12 +140,12 @@ def _group(out: Any, duplicates: Duplicates, group: Group) -> None:
 
 def _match_levels(out: Any, duplicates: Duplicates) -> None:
     rows: list[list[Any]] = []
-    for entry in duplicates.match_levels:
-        new = f"+{entry.new_groups:,}" if entry.new_groups and entry.match_level != "equal" else "–"
-        mark = screen.MARK if entry.match_level == duplicates.match_level else ""
+    for entry in duplicates.levels:
+        new = f"+{entry.new_groups:,}" if entry.new_groups and entry.level != "equal" else "–"
+        mark = screen.MARK if entry.level == duplicates.level else ""
         rows.append(
             [
-                rich_text.Text(entry.match_level, style=mark),
+                rich_text.Text(entry.level, style=mark),
                 rich_text.Text(entry.meaning),
                 f"{entry.groups:,}",
                 f"{entry.extra_rows:,}",
@@ -162,11 +162,11 @@ def _match_levels(out: Any, duplicates: Duplicates) -> None:
     screen.print_table(
         out, ["level", "", "groups", "extra rows", "newly matched"], rows, right=(2, 3, 4)
     )
-    later = [item for item in duplicates.match_levels[1:] if item.new_groups]
-    if later and duplicates.match_level == "equal":
+    later = [item for item in duplicates.levels[1:] if item.new_groups]
+    if later and duplicates.level == "equal":
         entry = max(later, key=lambda step: step.new_groups)
         written = ", ".join(entry.expressions)
-        message = f"--level {entry.match_level} lists its groups"
+        message = f"--level {entry.level} lists its groups"
         message += f"; as expressions: {written}" if len(written) <= _SHORT else ""
         out.print(rich_text.Text(message, style=screen.DIM), soft_wrap=True)
 

@@ -23,7 +23,7 @@ def tell(near: Near, form: str, color: bool) -> None:
         headings = ["a", "b", near.measure, "a_value", "b_value"]
         lines = [
             [str(item.a), str(item.b), measure(near, item.measure), item.a_value, item.b_value]
-            for item in near.shown
+            for item in near.pairs
         ]
         screen.print_rows(form, headings, [[line[index] for line in lines] for index in range(5)])
     screen.malformed_notes(near.table, near.malformed, color)
@@ -44,8 +44,8 @@ def show(near: Near, color: bool) -> None:
         if near.measure == "distance"
         else f"alike to {near.bound:g} or more"
     )
-    head = text.Text(f"{near.pairs:,} pairs of rows nearly equal", style=screen.HEAD)
-    out.print(head.append(f" in {near.expression}, {bound}", style=screen.DIM))
+    head = text.Text(f"{near.pair_count:,} pairs of rows nearly equal", style=screen.HEAD)
+    out.print(head.append(f" in {near.near}, {bound}", style=screen.DIM))
     message = (
         f"  {number_of(near.values, 'value')} of {screen.chosen_rows(near.rows, near.where)};"
         f" {near.compared:,} pairs of values"
@@ -63,11 +63,11 @@ def show(near: Near, color: bool) -> None:
     for rows, what in apart:
         if rows:
             out.print(text.Text(f"  in no pair: {number_of(rows)} with {what}", style=screen.DIM))
-    if near.shown:
+    if near.pairs:
         out.print()
         keys = list(near.key)
         lines: list[list[Any]] = []
-        for item in near.shown:
+        for item in near.pairs:
             left, right = (
                 [screen.visible(value, 20) for value in key] for key in (item.a_key, item.b_key)
             )
@@ -89,10 +89,10 @@ def show(near: Near, color: bool) -> None:
             lines,
             right=(len(keys) + 2,),
         )
-        if near.pairs > len(near.shown):
+        if near.pair_count > len(near.pairs):
             screen.note(
-                f"  {len(near.shown):,} of {near.pairs:,} pairs shown, the closest first (--rows"
-                " all)",
+                f"  {len(near.pairs):,} of {near.pair_count:,} pairs shown, the closest first"
+                " (--rows all)",
                 color,
             )
     several = [

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 def show(rehearsal: Rehearsal, color: bool) -> None:
     """Print what a step would do, with examples."""
-    line, count = rehearsal.line, rehearsal.line.count
+    line, count = rehearsal.step, rehearsal.step.count
     out = screen.console(color=color)
     head = rich_text.Text(line.note or line.verb, style=screen.HEAD)
     head.append(
@@ -34,7 +34,7 @@ def show(rehearsal: Rehearsal, color: bool) -> None:
         (count.dropped, "dropped", "-"),
         (count.merged, "merged", "-"),
         (count.set_aside, "set aside", "-"),
-        (count.stopped, "failed", "-"),
+        (count.failed, "failed", "-"),
     ]
     message = rich_text.Text(f"  {count.rows_in:,} in")
     for many, what, sign in parts:

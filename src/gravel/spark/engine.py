@@ -55,6 +55,7 @@ RANGES = 16  # of hashes that distinct values are cut into, at most, below _RANG
 _BYTES_OF_RANGE = 4 << 20  # of a table; each range is a task, which takes a while to begin
 _SPLITS = 16  # of a task, once there are tasks for many executors
 _AT_ONCE = 16  # splits of which the results are here at one time, where they may be rows
+_TOLD_AT_ONCE = 4  # of what each of several stages made: it goes to the driver without a detour
 _TASKS = 8
 _RANGE = 64 << 20  # bytes of a table for each range of its rows
 _RANGES_OF_TASK = 4
@@ -159,7 +160,7 @@ class KeptRecords:
     def told(self, key: int, count: int) -> Iterator[Any]:
         """See Records. What it tells may be as large as the table: it comes some places at a
         time."""
-        parts = max(1, count // _AT_ONCE)
+        parts = max(1, count // _TOLD_AT_ONCE)
         part = functions.expr(f"CAST(place * {parts} DIV {max(1, count)} AS INT)")
         chosen = self.frame.where(f"key = {key}").repartitionById(parts, part)
         ordered = chosen.sortWithinPartitions("place", "range")

@@ -41,7 +41,7 @@ _PLAIN = {
     # What is kept and shuffled are streams of some MiB, compressed already.
     "spark.sql.inMemoryColumnarStorage.batchSize": "4",
     "spark.sql.inMemoryColumnarStorage.compressed": "false",
-    "spark.task.maxDirectResultSize": "32m",
+    "spark.task.maxDirectResultSize": "96m",
     "spark.rdd.compress": "false",
     "spark.shuffle.compress": "false",
     "spark.shuffle.spill.compress": "false",

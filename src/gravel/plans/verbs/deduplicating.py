@@ -323,7 +323,7 @@ class UniqueAction(TableAction, frozen=True):
         count.merged += int(merged.sum())
         if aside.any():
             if self.conflicts == "error":
-                count.stopped += int(aside.sum())
+                count.failed += int(aside.sum())
                 count.why = 'known values of a group disagree, and conflicts is "error"'
             else:
                 count.set_aside += int(aside.sum())

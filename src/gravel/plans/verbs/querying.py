@@ -188,7 +188,7 @@ class QueryAction(TableAction, frozen=True):
         try:
             result = self.over(session, rows, names_of(step.before))
         except DataProblem as problem:
-            count.stopped += rows.count
+            count.failed += rows.count
             count.why = problem.message
             return
         count.errors_to_null += (

@@ -32,13 +32,13 @@ def _beside_trimmed(column_profile: ColumnProfile) -> str:
     """What trimming does to a key: the values that are there with and without spaces."""
     if column_profile.distinct + column_profile.nulls < column_profile.rows:
         return ""
-    texts = [[value.value for value in group.values] for group in column_profile.spellings]
+    texts = [[value.value for value in group.values] for group in column_profile.variants]
     twice = [
         text for group in texts for text in group if text.strip() != text and text.strip() in group
     ]
     if not twice:
         return ""
-    least = "at least " if column_profile.spelling_groups > len(texts) else ""
+    least = "at least " if column_profile.variant_groups > len(texts) else ""
     are = "1 value is" if len(twice) == 1 else f"{len(twice):,} values are"
     return f"; {least}{are} there without them too, such as {shown(twice[0].strip())}"
 
@@ -278,7 +278,7 @@ def damage_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
 
 
 def list_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
-    if column_profile.list is None or any(form.form == "JSON" for form in column_profile.forms):
+    if column_profile.list is None or any(form.format == "JSON" for form in column_profile.formats):
         return
     name, result = quoted(column_profile.name), column_profile.list
     sign, delimiter = (
@@ -323,7 +323,7 @@ def list_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
 
 
 def form_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
-    for form in column_profile.forms:
+    for form in column_profile.formats:
         if form.fail:
             name = (
                 quoted(column_profile.name)
@@ -338,6 +338,6 @@ def form_findings(column_profile: ColumnProfile) -> Iterator[Finding]:
                 "wrong",
                 column_profile.name,
                 form.fail,
-                f"{form.rows:,} values have the form {form.form}, these do not: {message}",
-                f"NOT HAS_FORM({name}, '{form.form}')",
+                f"{form.rows:,} values have the form {form.format}, these do not: {message}",
+                f"NOT HAS_FORM({name}, '{form.format}')",
             )

@@ -18,10 +18,10 @@ def write_page(path: Path, checked: Checked, unknown_fails: bool) -> None:
     TableProblem."""
     examples = {
         check.name: [
-            example for example in check.examples if example.outcome != "holds" or check.whole
+            example for example in check.examples if example.outcome != "holds" or check.whole_table
         ]
         for check in checked.checks
-        if not (check.whole and check.passed and check.holds)
+        if not (check.whole_table and check.passed and check.holds)
     }
     render_page(
         path,

@@ -75,7 +75,7 @@ def _reasons(done: Run) -> list[tuple[int, str, int]]:
             (count.dropped, "dropped"),
             (count.merged, "merged"),
             (count.set_aside, "set aside"),
-            (count.stopped, "failed"),
+            (count.failed, "failed"),
         ):
             if rows:
                 results.append((line.step, outcome, rows))
@@ -119,7 +119,7 @@ def _figures(old: ColumnProfile | None, new: ColumnProfile) -> list[tuple[str, A
             ("white space at an end", column_profile.padded),
             ("several spaces inside", column_profile.spaces.runs),
             ("distinct values", column_profile.distinct),
-            ("groups of spellings", column_profile.spelling_groups),
+            ("groups of spellings", column_profile.variant_groups),
             ("shapes", column_profile.distinct_shapes),
             ("words for nothing", column_profile.placeholder_rows),
         ]

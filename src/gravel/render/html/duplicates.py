@@ -28,7 +28,7 @@ def write_page(path: Path, duplicates: Duplicates) -> None:
         }
         for item in duplicates.shown
     ]
-    most = max((item.extra_rows for item in duplicates.match_levels), default=0) or 1
+    most = max((item.extra_rows for item in duplicates.levels), default=0) or 1
     render_page(
         path,
         "duplicates.html",

@@ -61,7 +61,7 @@ def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
             (count.dropped, "dropped", "dropped"),
             (count.merged, "merged", "merged"),
             (count.set_aside, "aside", "set aside"),
-            (count.stopped, "aside", "failed"),
+            (count.failed, "aside", "failed"),
         ]
         leaving = [item for item in leaving if item[0]]
         thick = [min(90.0, width(rows)) for rows, _, _ in leaving]
@@ -144,7 +144,7 @@ def draw(lines: Sequence[StepLine], output: str) -> Drawing | None:
 def _is_quiet(line: StepLine) -> bool:
     """Whether no row joins or leaves at a step."""
     count = line.count
-    return not (count.added or count.dropped or count.merged or count.set_aside or count.stopped)
+    return not (count.added or count.dropped or count.merged or count.set_aside or count.failed)
 
 
 def _blocks(lines: Sequence[StepLine]) -> list[list[StepLine]]:
