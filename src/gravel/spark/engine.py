@@ -11,6 +11,7 @@ from itertools import groupby
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
 
+import pyarrow as pa
 from msgspec.structs import replace
 from py4j.protocol import Py4JError
 from pyspark import StorageLevel
@@ -55,7 +56,7 @@ RANGES = 16  # of hashes that distinct values are cut into, at most, below _RANG
 _BYTES_OF_RANGE = 4 << 20  # of a table; each range is a task, which takes a while to begin
 _SPLITS = 16  # of a task, once there are tasks for many executors
 _AT_ONCE = 16  # splits of which the results are here at one time, where they may be rows
-_TOLD_AT_ONCE = 4  # of what each of several stages made: it goes to the driver without a detour
+_TOLD_AT_ONCE = 32  # of what several stages made: all that is kept of them is read each time
 _TASKS = 8
 _RANGE = 64 << 20  # bytes of a table for each range of its rows
 _RANGES_OF_TASK = 4
@@ -121,7 +122,7 @@ class Record(NamedTuple):
     key: int
     range: int
     place: int
-    data: bytes
+    data: pa.Buffer
 
 
 class ShuffledValues:
@@ -153,19 +154,14 @@ class KeptRecords:
     def __init__(self, frame: DataFrame) -> None:
         self.frame = frame.persist(StorageLevel.DISK_ONLY)
         atexit.register(_let_go, self.frame)
-        # Asking for failures makes all of them.
-        for _ in _values(_sorted(self.frame.where(f"key = {FAILURE}"))):
-            pass
 
     def told(self, key: int, count: int) -> Iterator[Any]:
         """See Records. What it tells may be as large as the table: it comes some places at a
         time."""
-        parts = max(1, count // _TOLD_AT_ONCE)
-        part = functions.expr(f"CAST(place * {parts} DIV {max(1, count)} AS INT)")
-        chosen = self.frame.where(f"key = {key}").repartitionById(parts, part)
-        ordered = chosen.sortWithinPartitions("place", "range")
-        with _telling():
-            yield from _values(ordered.toLocalIterator())
+        for start in range(0, count, _TOLD_AT_ONCE):
+            places = f"place BETWEEN {start} AND {start + _TOLD_AT_ONCE - 1}"
+            chosen = self.frame.where(f"key IN ({key}, {FAILURE}) AND {places}")
+            yield from _values(_sorted(chosen))
 
     def then(self, run: Callable[..., Any], ranges: int | None) -> KeptRecords:
         """See Records."""
@@ -378,8 +374,11 @@ def _sorted(frame: DataFrame) -> list[Any]:
     """All records of a frame by their places, the slices of each in order. They come as Arrow: by
     rows each byte of a slice would be a character on the way."""
     with _telling():
-        columns = frame.toArrow().to_pydict()
-    records = map(Record, columns["key"], columns["range"], columns["place"], columns["data"])
+        keys, ranges, places, data = frame.toArrow().columns
+    records = [
+        Record(key.as_py(), number.as_py(), place.as_py(), item.as_buffer())
+        for key, number, place, item in zip(keys, ranges, places, data, strict=True)
+    ]
     return sorted(records, key=lambda record: (record.place, record.key, record.range))
 
 
