@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Sequence
+from importlib import import_module
 from importlib.machinery import ModuleSpec, PathFinder
 from types import ModuleType
 from typing import Any
@@ -99,23 +100,22 @@ class _Listed:
 def _make_functions_when_asked(module: ModuleType, run: Callable[[], None]) -> None:
     """A module that makes a wrapper, a signature and documentation for each of 300 functions: all
     of them at once where this version does it in another way."""
-    from pyarrow import _compute
-
-    every = _compute.function_registry
+    compute: Any = import_module("pyarrow._compute")
+    every = compute.function_registry
     before = dict(vars(module))
     try:
         known = every().list_functions()
         needed = [name for name in _RENAMED if name in known]
-        _compute.function_registry = lambda: _Listed(every(), needed)
+        compute.function_registry = lambda: _Listed(every(), needed)
         run()
         wrap = module._wrap_function
     except (AttributeError, KeyError, TypeError):
         vars(module).clear()
         vars(module).update(before)
-        _compute.function_registry = every
+        compute.function_registry = every
         return run()
     finally:
-        _compute.function_registry = every
+        compute.function_registry = every
 
     def made(name: str) -> Any:
         try:

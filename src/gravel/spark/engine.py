@@ -116,7 +116,7 @@ def _unread(source: Source, why: str) -> CallProblem:
     )
 
 
-class Record(NamedTuple):
+class TaskRecord(NamedTuple):
     """A record of a task; see `tasks`."""
 
     key: int
@@ -376,7 +376,7 @@ def _sorted(frame: DataFrame) -> list[Any]:
     with _telling():
         keys, ranges, places, data = frame.toArrow().columns
     records = [
-        Record(key.as_py(), number.as_py(), place.as_py(), item.as_buffer())
+        TaskRecord(key.as_py(), number.as_py(), place.as_py(), item.as_buffer())
         for key, number, place, item in zip(keys, ranges, places, data, strict=True)
     ]
     return sorted(records, key=lambda record: (record.place, record.key, record.range))
