@@ -1,6 +1,6 @@
-"""What libraries load and make at their start that no command needs, up to a quarter of the time until
-anything is read: their documentation, types for annotations, functions by the hundred. It is left
-out, or waits until it is asked for, in a process that is Gravel's own."""
+"""What libraries load and make at their start that no command needs, up to a quarter of the time
+until anything is read: their documentation, types for annotations, functions by the hundred. It is
+left out, or waits until it is asked for, in a process that is Gravel's own."""
 
 from __future__ import annotations
 
