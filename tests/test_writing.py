@@ -383,6 +383,11 @@ def test_a_new_table_its_key_a_backup_and_rows_left_behind(
             assert told in gravel("clean", "p.toml", status=2).err
     finally:
         harbour.run("DROP VIEW watch")
+    # Whole decimals are whole numbers, in cells and in new rows.
+    many = "SELECT id, name, fee, services, id * 1.0 AS seen FROM input UNION ALL SELECT id + 100, name, fee, services, 3.0 FROM input WHERE id = 2"
+    _plan(harbour.table(), "in place", f"[[step]]\nquery = '{many}'\nrows = 'more'\n")
+    figures("clean", "p.toml")
+    assert harbour.run("SELECT seen FROM boats WHERE id IN (2, 102) ORDER BY id") == [(2,), (3,)]
 
 
 def test_mistakes_of_a_plan_in_place_are_told_before_it_runs(gravel: Any, folder: Path) -> None:

@@ -9,7 +9,6 @@ from decimal import Decimal
 from typing import Any, ClassVar
 
 import pyarrow as pa
-import pyarrow.compute as pc
 from sqlalchemy import create_engine
 from sqlalchemy.pool import NullPool
 
@@ -88,8 +87,9 @@ class PostgreSQL(Database):
     def problem(self, error: BaseException) -> Problem:
         """See Database: a value that is not taken, with its column."""
         result = super().problem(error)
-        if match := _PARAMETER.search(result.message):
-            column = self._bound[int(match[1]) - 1] if self._bound else "?"
+        match = _PARAMETER.search(result.message)
+        if match is not None and self._bound:
+            column = self._bound[int(match[1]) - 1]
             result.message = f"{result.message[: match.start()]}, in column {column}"
         return result
 
@@ -171,7 +171,9 @@ class PostgreSQL(Database):
         """See Database."""
         numbers = dict.fromkeys(re.findall("\0v([0-9]+)", sql))
         self._bound = [self._bound[int(number)] for number in numbers]
-        return super().each(sql, rows)
+        count = super().each(sql, rows)
+        self._bound = []
+        return count
 
     def goes_with(self, table: str) -> list[str]:
         """See Database."""
@@ -288,14 +290,21 @@ class PostgreSQL(Database):
 
 def _as_copied(texts: pa.Array, kind: Type, whole: bool) -> pa.Array:
     """Texts as COPY reads them."""
-    if kind.kind is Kind.DECIMAL and whole:
-        return pc.replace_substring_regex(texts, r"\.0*$", "")
+    if whole and kind.kind in (Kind.DECIMAL, Kind.DOUBLE):
+        return pa.array(map(_as_whole, texts.to_pylist()), pa.string())
     if kind.kind is not Kind.BINARY:
         return texts
     bytes_of = (None if text is None else base64.b64decode(text) for text in texts.to_pylist())
     return pa.array(
         [None if cell is None else f"\\x{cell.hex()}" for cell in bytes_of], pa.string()
     )
+
+
+def _as_whole(text: str | None) -> str | None:
+    """A whole number without decimals and exponent; any other as it is written."""
+    if text is None or (number := Decimal(text)) != number.to_integral_value():
+        return text
+    return str(int(number)) if number.is_finite() else text
 
 
 def _of_arrow(field: pa.Field) -> str | None:
