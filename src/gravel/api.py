@@ -28,7 +28,6 @@ from gravel.duplicates.groups import duplicates
 from gravel.engine.arrow_values import laid_out
 from gravel.engine.mapped import Store
 from gravel.engine.memory import default_memory, size_of
-from gravel.engine.threads import THREADS
 from gravel.figures import Figures
 from gravel.inspecting.attempt import attempt
 from gravel.inspecting.check import allowance, check, named_condition
@@ -150,11 +149,10 @@ class Table:
 
     @property
     def _elsewhere(self) -> bool:
-        return self.source.engine is not THREADS
+        return self.source.engine.address is not None
 
     def _given(self, params: Mapping[str, Any] | None) -> Given:
-        given = _context(params)
-        return spark.without_queries(given) if self._elsewhere else given
+        return _context(params, engine=self.source.engine.address)
 
     @_one_at_a_time
     def where(self, condition: str, *, params: Mapping[str, Any] | None = None) -> Table:
@@ -446,23 +444,26 @@ def query(
     params: Mapping[str, Any] | None = None,
     on_error: str | ErrorPolicy = ErrorPolicy.STOP,
     memory: str | int | None = None,
+    engine: str | None = None,
 ) -> QueryResult:
     """The result of a SELECT. Its tables are files in quotes, or names that `tables` gives: each a
     Table, a reference, an Arrow table, or what has `__arrow_c_stream__`. `on_error`: rows with an
-    error stop the query, become NULL ("null"), or are left out and told ("set aside"). Raises
-    Diagnostic, TableProblem, DataProblem."""
+    error stop the query, become NULL ("null"), or are left out and told ("set aside"). `engine`:
+    the address of a Spark whose executors read the tables in quotes. Raises Diagnostic,
+    TableProblem, DataProblem."""
     try:
         policy = ErrorPolicy(on_error)
     except ValueError:
         raise CallProblem(f"on_error is {', '.join(ErrorPolicy)}, not {on_error!r}") from None
     opened = {name: open_table(table) for name, table in (tables or {}).items()}
     context = QueryContext(
-        given=_context(params),
+        given=_context(params, engine=engine),
+        engine=engine,
         references={name: table.name for name, table in opened.items()},
-        opened={name.casefold(): table._here("query") for name, table in opened.items()},
+        opened={name.casefold(): table.source for name, table in opened.items()},
         as_stored=True,
     )
-    room = Store(_memory(memory))
+    room = Store(_memory(memory, engine is not None))
     session = Session(context, Account(policy, room))
     with ExitStack() as turns:
         for table in sorted(opened.values(), key=id):  # one order for all threads
@@ -543,14 +544,16 @@ def _memory(size: str | int | None, elsewhere: bool = False) -> int:
         raise CallProblem(f"memory is {error}") from None
 
 
-def _context(params: Mapping[str, Any] | None, today: datetime.date | None = None) -> Given:
+def _context(
+    params: Mapping[str, Any] | None, today: datetime.date | None = None, engine: str | None = None
+) -> Given:
     """What expressions are given: parameters as what they are in Python, and what decides
-    subqueries. Raises CallProblem."""
+    subqueries, whose tables an engine may read. Raises CallProblem."""
     context = Given({name: typed(name, value) for name, value in (params or {}).items()})
     if today is not None:
         context = replace(context, today=today)
-    return replace(context, members=partial(_members, context))
+    return replace(context, members=partial(_members, context, engine))
 
 
-def _members(context: Given, node: Any, text: str) -> Any:
-    return members_of(context, None, lambda *_: None)(node, text)
+def _members(context: Given, engine: str | None, node: Any, text: str) -> Any:
+    return members_of(context, None, lambda *_: None, engine)(node, text)

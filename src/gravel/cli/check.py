@@ -30,7 +30,6 @@ from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import spark
     from gravel.inspecting import check as inspecting_check
     from gravel.inspecting import checks_file
     from gravel.language import parse, tree
@@ -110,7 +109,7 @@ def check(
 
     gravel check boats.csv "berth IS NOT NULL" "COUNT(DISTINCT boat_id) = COUNT(*)"
     """
-    supplied = given_by(param, today)
+    supplied = given_by(param, today, engine)
     pairs = [inspecting_check.named_condition(item) for item in conditions or ()]
     stated: dict[str, Any] = {}
     if from_file is not None:
@@ -127,9 +126,7 @@ def check(
             raise CallProblem(f"two checks are called {name!r}")
     allowed = _allowed(allow if allow is not None else stated.get("allow"))
     fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
-    source, there = open_source(table, reading, engine)
-    if there:
-        supplied = spark.without_queries(supplied)
+    source = open_source(table, reading, engine)
     source, cautions = chosen_rows(source, where, supplied, param)
     asked = {
         Path(item.reference).resolve()

@@ -17,7 +17,6 @@ from gravel.cli.options import (
     Params,
     Replace,
     Today,
-    engine_of,
     given_by,
     memory_of,
     open_source,
@@ -29,7 +28,6 @@ from gravel.sources.read_options import ReadOptions
 from gravel.words import number_of
 
 with lazily():
-    from gravel import spark
     from gravel.comparing import compare as comparing_compare
     from gravel.comparing import differences as comparing_differences
     from gravel.comparing import how as comparing_how
@@ -103,10 +101,8 @@ def compare(
     gravel compare boats.csv boats-clean.csv --key boat_id
     """
     how = comparing_how.How(ignore_case, ignore_spaces, _distance(within), _pairs(mapped), where)
-    supplied = given_by(param, today)
-    sides = [open_source(reference, reading, engine)[0] for reference in (before, after)]
-    if engine_of(engine):
-        supplied = spark.without_queries(supplied)
+    supplied = given_by(param, today, engine)
+    sides = [open_source(reference, reading, engine) for reference in (before, after)]
     read = sides[0].files | sides[1].files
     for target in (differences, report):
         if target is not None and target.resolve() in read:

@@ -26,7 +26,6 @@ from gravel.problems import Problem, TableProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import spark
     from gravel.inspecting import count as inspecting_count
     from gravel.inspecting import counts
     from gravel.render import count as render_count
@@ -91,7 +90,9 @@ def count(
 
     gravel count boats.csv --key boat_id --distinct "UPPER(TRIM(name))"
     """
-    supplied = given_by(param, today) if distinct or total or where or param or today else None
+    supplied = (
+        given_by(param, today, engine) if distinct or total or where or param or today else None
+    )
     counted = []
     failed: list[Problem] = []
     cautions: tuple[Caution, ...] = ()
@@ -103,9 +104,7 @@ def count(
     ]:
         try:
             bare = replace(reading, bare=not (distinct or key or total or where))
-            table, there = open_source(reference, bare, engine)
-            if there and supplied is not None:
-                supplied = spark.without_queries(supplied)
+            table = open_source(reference, bare, engine)
             if where is not None and supplied is not None:
                 table, more = chosen_rows(table, where, supplied, param)
                 cautions += more

@@ -33,7 +33,6 @@ from gravel.sources.read_options import ReadOptions
 from gravel.words import number_of
 
 with lazily():
-    from gravel import spark
     from gravel.duplicates import groups as duplicates_groups
     from gravel.duplicates import near as duplicates_near
     from gravel.inspecting import commands
@@ -131,12 +130,10 @@ def duplicates(
     gravel duplicates owners.csv --on name --on town
     """
     limit = row_limit(rows)
-    supplied = given_by(param, today)
+    supplied = given_by(param, today, engine)
     if near is not None:
         refuse_engine("duplicates --near", engine)
-    source, there = open_source(table, reading, engine)
-    if there:
-        supplied = spark.without_queries(supplied)
+    source = open_source(table, reading, engine)
     if where is not None and add is not None:
         raise CallProblem(
             "a step takes all rows, not those of a condition", hint="leave out --where, or --add"

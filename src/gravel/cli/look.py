@@ -29,7 +29,6 @@ from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import spark
     from gravel.cli import finding as cli_finding
     from gravel.inspecting import look as inspecting_look
     from gravel.plans import loading, rehearse
@@ -92,7 +91,7 @@ def look(
 
     gravel look boats.csv --where "skipper IS NULL" --show "UPPER(TRIM(name)) AS tidy_name"
     """
-    supplied = given_by(param, today)
+    supplied = given_by(param, today, engine)
     if finding is not None and where is not None:
         raise CallProblem(
             "--finding has a condition of its own", hint="leave out --finding, or --where"
@@ -101,9 +100,7 @@ def look(
         refuse_reading(reading, table)
         source = _after(table, after, supplied, engine_of(engine))
     else:
-        source, there = open_source(table, reading, engine)
-        if there:
-            supplied = spark.without_queries(supplied)
+        source = open_source(table, reading, engine)
     if finding is not None:
         where = cli_finding.condition_of(source, finding, supplied.today, not no_color)
     with progress(source, 2):

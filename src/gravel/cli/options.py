@@ -29,7 +29,6 @@ with lazily():
     from gravel.language import parameters, scope
     from gravel.querying import members
     from gravel.render import screen
-    from gravel.sources import opening
 
 if TYPE_CHECKING:
     from gravel.inspecting.cautions import Caution
@@ -127,15 +126,10 @@ def row_limit(text: str, option: str = "--rows") -> int | None:
     return int(text)
 
 
-def open_source(
-    reference: str, reading: read_options.ReadOptions, address: str | None
-) -> tuple[Source, bool]:
+def open_source(reference: str, reading: read_options.ReadOptions, address: str | None) -> Source:
     """The table that a reference names, read by the engine at an address, that of the environment
-    where none is given; whether there is one. Raises CallProblem, TableProblem."""
-    address = engine_of(address)
-    if address is None:
-        return opening.open_table(reference, reading), False
-    return spark.open_table(reference, reading, address), True
+    where none is given. Raises CallProblem, TableProblem."""
+    return spark.open_by(engine_of(address), reference, reading)
 
 
 def chosen_rows(
@@ -162,18 +156,19 @@ def refuse_engine(what: str, address: str | None) -> None:
         raise spark.not_yet(what, "leave out --engine" if address else "unset GRAVEL_ENGINE")
 
 
-def given_by(params: list[str] | None, today: str | None) -> scope.Given:
-    """What the call gives its expressions. Raises CallProblem."""
+def given_by(params: list[str] | None, today: str | None, engine: str | None = None) -> scope.Given:
+    """What the call gives its expressions; the tables of their queries are read by the engine at an
+    address, as that of the call is. Raises CallProblem."""
     try:
         day = date.today() if today is None else date.fromisoformat(today)
     except ValueError:
         raise CallProblem(f"--today takes a date such as 2024-05-31, not {today!r}") from None
     supplied = scope.Given(parameters.from_command_line(params or ()), day)
-    return replace(supplied, members=partial(_members, supplied))
+    return replace(supplied, members=partial(_members, supplied, engine_of(engine)))
 
 
-def _members(context: Given, query: Any, text: str) -> Any:
-    return members.members_of(context, None, screen.malformed_notes)(query, text)
+def _members(context: Given, engine: str | None, query: Any, text: str) -> Any:
+    return members.members_of(context, None, screen.malformed_notes, engine)(query, text)
 
 
 def with_reading(command: Callable[..., None]) -> Callable[..., None]:

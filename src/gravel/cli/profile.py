@@ -31,7 +31,6 @@ from gravel.problems import CallProblem, nearest
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import spark
     from gravel.inspecting import commands
     from gravel.plans import suggestion
     from gravel.profiling import kept
@@ -103,7 +102,7 @@ def profile(
 
     gravel profile boats.csv --suggest plan.toml
     """
-    supplied = given_by(param, today)
+    supplied = given_by(param, today, engine)
     limit = None if findings is None else row_limit(findings, "--findings")
     if choose is not None and suggest is None:
         raise CallProblem("--choose says what --suggest writes", hint="add --suggest PLAN")
@@ -115,9 +114,7 @@ def profile(
         raise CallProblem(
             "a plan is suggested from all rows, not from some", hint="leave out --where"
         )
-    source, there = open_source(table, reading, engine)
-    if there:
-        supplied = spark.without_queries(supplied)
+    source = open_source(table, reading, engine)
     source, cautions = chosen_rows(source, where, supplied, param)
     name = None if column is None else _column_name(column, source.columns)
     if suggest is not None and suggest.exists():

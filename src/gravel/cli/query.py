@@ -13,6 +13,7 @@ from msgspec import structs
 
 from gravel import hidden
 from gravel.cli.options import (
+    EngineOption,
     Format,
     FormatOption,
     Memory,
@@ -20,6 +21,7 @@ from gravel.cli.options import (
     Params,
     Replace,
     Today,
+    engine_of,
     given_by,
     memory_of,
     row_limit,
@@ -109,6 +111,7 @@ def query(
     memory: Memory = None,
     param: Params = None,
     today: Today = None,
+    engine: EngineOption = None,
     format: FormatOption = Format.table,
     replace: Replace = False,
     no_color: NoColor = False,
@@ -123,11 +126,12 @@ def query(
             raise CallProblem(f"--write - writes CSV, and --format {format.value} something else")
         write, format = "-", Format.csv
     text = _text(statement, file)
-    room = mapped.Store(memory_of(memory))
+    room = mapped.Store(memory_of(memory, engine))
     references, readings = _tables(table, folder)
     session = sessions.Session(
         context.QueryContext(
-            given=given_by(param, today),
+            given=given_by(param, today, engine),
+            engine=engine_of(engine),
             references=references,
             readings=readings,
             as_stored=write is not None and arrow.keeps_arrow(Path(write)),

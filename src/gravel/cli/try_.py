@@ -29,7 +29,6 @@ from gravel.problems import CallProblem
 from gravel.sources.read_options import ReadOptions
 
 with lazily():
-    from gravel import spark
     from gravel.cli import finding as cli_finding
     from gravel.cli import step as cli_step
     from gravel.inspecting import attempt, commands
@@ -94,7 +93,7 @@ def try_(
 
     gravel try boats.csv "name = CAPITALIZE_WORDS(TIDY_SPACES(name))"
     """
-    supplied = given_by(param, today)
+    supplied = given_by(param, today, engine)
     if plan is not None and table is not None:
         if Path(table.partition("#")[0]).exists() or "://" in table:
             raise CallProblem(f"--plan is instead of {table}", hint="leave one of them out")
@@ -129,9 +128,7 @@ def try_(
         read = loading.read_plan(plan, str(plan))
         source = rehearse.rows_after(read, None, supplied, engine=engine_of(engine))
     else:
-        source, there = open_source(str(table), reading, engine)
-        if there:
-            supplied = spark.without_queries(supplied)
+        source = open_source(str(table), reading, engine)
     if finding is not None:
         assignments = [cli_finding.assignment_of(source, finding, supplied.today, not no_color)]
     with progress(source, 2):

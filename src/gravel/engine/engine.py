@@ -111,6 +111,10 @@ class Engine(Protocol):
     for a table that cannot be read."""
 
     @property
+    def address(self) -> str | None:
+        """Where it is, as open_table takes it; None: this machine."""
+
+    @property
     def description(self) -> str:
         """What it is, with the versions that figures may depend on, as a record names it."""
 

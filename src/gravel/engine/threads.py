@@ -28,6 +28,7 @@ Result = TypeVar("Result")
 class Threads:
     """Batches are read and mapped by threads, a few ahead of what takes them in."""
 
+    address: str | None = None
     description = "local"
 
     def choosing(self, choice: RowChoice) -> Threads:
@@ -70,13 +71,7 @@ class Threads:
         # One arrangement hands rows on while the next one takes them in.
         memory //= min(2, max(1, len(stages) - 1))
         begin = partial(stages[0].work.begin, table)
-        worked: Iterator[tuple[T, Any]] = ordered_map(begin, splits)
-        for number, (stage, following) in enumerate(pairwise(stages)):
-            assert stage.then is not None
-            of_stage = partial(take, number)
-            rows = stage.then.arranged(_going(worked, of_stage), of_stage, memory)
-            worked = ordered_map(partial(_go_on, following.work), enumerate(rows))
-        return (part for part, _ in worked)
+        return go_on_here(stages, ordered_map(begin, splits), take, memory)
 
     def exchange(self, values: Distinct, rekeyed: Callable[[Counted], Counted]) -> RekeyedValues:
         """See Engine."""
@@ -98,6 +93,23 @@ class Threads:
         """See Engine. What is read from files takes memory for each thread."""
         in_memory = [_held(question.of).settled() for question in questions]
         return list(ordered_map(_answer, questions, threads if all(in_memory) else 1))
+
+
+def go_on_here(
+    stages: Sequence[RowStage[T]],
+    worked: Iterator[tuple[T, Any]],
+    take: Callable[[int, Any], None],
+    memory: int,
+    first: int = 0,
+) -> Iterator[T]:
+    """See `Engine.run_stages`, from what the first of some stages has made of its batches on;
+    `first`: its number."""
+    for number, (stage, following) in enumerate(pairwise(stages), first):
+        assert stage.then is not None
+        of_stage = partial(take, number)
+        rows = stage.then.arranged(_going(worked, of_stage), of_stage, memory)
+        worked = ordered_map(partial(_go_on, following.work), enumerate(rows))
+    return (part for part, _ in worked)
 
 
 def _going(worked: Iterable[tuple[Any, Any]], take: Callable[[Any], None]) -> Iterator[Any]:

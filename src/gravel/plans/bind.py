@@ -11,7 +11,6 @@ from typing import Any
 
 from msgspec.structs import asdict, replace
 
-from gravel import spark
 from gravel.inspecting.aggregates import aggregates_in, bind_aggregate
 from gravel.inspecting.cautions import Watch
 from gravel.language import parse, tree
@@ -30,49 +29,31 @@ from gravel.problems import CallProblem, Problem, Problems, TableProblem
 from gravel.querying.members import members_of
 from gravel.sinks import files
 from gravel.sinks.atomic_file import is_stream
-from gravel.sources.opening import open_table
 from gravel.sources.read_options import reading_of
 from gravel.sources.source import Malformed, Source
+from gravel.spark import open_by
 from gravel.stores.sql import is_database, parted
 
 
 def bind_plan(
-    plan: PlanFile,
-    context: Given | None = None,
-    *,
-    guess: bool = False,
-    engine: str | None = None,
-    until: int | None = None,
+    plan: PlanFile, context: Given | None = None, *, guess: bool = False, engine: str | None = None
 ) -> BoundPlan:
     """Open the plan's table and bind its steps; with `guess` to types that the first rows suggest,
-    which reading may refute by InferredTypeRefuted. `engine`: the address of what its table is read
-    by, instead of this machine, which must be able to do its steps as far as `until`. Raises
-    Problems with all mistakes, TableProblem."""
-    if engine is not None:
-        _refuse_gathering_steps(plan, until)
+    which reading may refute by InferredTypeRefuted. `engine`: the address of what its tables are
+    read by, instead of this machine. Raises Problems with all mistakes, TableProblem."""
     table, declared = _open(plan, engine)
     context = Given() if context is None else context
     context = replace(context, parameters={**from_plan(plan.model.params), **context.parameters})
     context = replace(
-        context, members=members_of(context, plan.path.parent, partial(_tell_malformed, table))
+        context,
+        members=members_of(context, plan.path.parent, partial(_tell_malformed, table), engine),
     )
-    if engine is not None:
-        context = spark.without_queries(context)
-    elif guess and not _typed(plan, table):
+    if engine is None and guess and not _typed(plan, table):
         try:
             return _bind(plan, table, declared, context, table.guess)
         except Problems:
             pass  # a mistake is told with the types of all rows
     return _bind(plan, table, declared, context, table.types)
-
-
-def _refuse_gathering_steps(plan: PlanFile, until: int | None) -> None:
-    """What needs all rows at one place is not done by a plan's engine. Raises CallProblem."""
-    for number, step in enumerate(plan.model.step[:until], 1):
-        if step_kind(step.verb).gathers:
-            problem = spark.not_yet(f"{step.verb} (step {number})", f"--until {number - 1}")
-            problem.place = f"{plan.name}:{plan.line('step', number - 1)}"
-            raise problem
 
 
 def _typed(plan: PlanFile, table: Source) -> bool:
@@ -112,10 +93,7 @@ def _open(plan: PlanFile, engine: str | None) -> tuple[Source, dict[str, Type]]:
         stated = {key: value for key, value in asdict(model.read).items() if value is not None}
         reading = reading_of(stated, declared=declared)
         with options_as_keys():
-            if engine is None:
-                table = open_table(model.table, reading, folder)
-            else:
-                table = spark.open_table(model.table, reading, engine, folder)
+            table = open_by(engine, model.table, reading, folder)
     except CallProblem as problem:
         column = next((name for name in model.types if f"column {name}" in problem.message), "")
         problem.place = f"{plan.name}:{plan.line('types', column) if column else plan.line('read')}"

@@ -103,7 +103,7 @@ def rehearse(
             f"{plan_file.name} has no step {number}",
             hint=f"its steps are 1 to {many}" if many else "it has none",
         )
-    bind = partial(bind_plan, plan_file, context, engine=engine, until=number)
+    bind = partial(bind_plan, plan_file, context, engine=engine)
     try:
         return _rehearsed(bind(guess=True), number, memory)
     except InferredTypeRefuted:

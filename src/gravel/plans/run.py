@@ -35,7 +35,7 @@ def clean(plan_file: PlanFile, context: Given | None = None, wish: Wish | None =
     """Run a plan. Raises Problems for mistakes in it, TableProblem for what cannot be read or
     written."""
     wish = wish or Wish()
-    bind = partial(bind_plan, plan_file, context, engine=wish.engine, until=wish.until)
+    bind = partial(bind_plan, plan_file, context, engine=wish.engine)
     with options_as_keys():
         try:
             return _run(bind(guess=True), wish)

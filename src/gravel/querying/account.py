@@ -16,7 +16,7 @@ from gravel.engine.row_codes import codes_of
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.figures import Figures, Unlisted, figure
-from gravel.inspecting.cautions import Caution
+from gravel.inspecting.cautions import Caution, Watch
 from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import ErrorPolicy, meaning, sqlstate
 from gravel.language.functions.casing import tidy_spaces, upper
@@ -209,6 +209,12 @@ class Account(Struct):
             and not any((item.caution, item.detail) == (caution, detail) for item in self.cautions)
         ):
             self.cautions.append(Caution(caution, rows, detail, hint, examples))
+
+    def tell_of(self, watch: Watch) -> None:
+        """What has been seen that deserves a caution, and which day it is for an expression."""
+        self.remarks += [line for line in watch.days() if line not in self.remarks]
+        for item in watch.cautions():
+            self.warn(item.caution, item.rows, item.detail, item.hint, item.examples)
 
     def warn_of_alike(self, caution: str, keys: Sequence[pa.Array], what: str, hint: str) -> None:
         """Distinct combinations of some keys (Arrow arrays of one length) that differ from another

@@ -28,6 +28,7 @@ class QueryContext(Struct):
     opened: dict[str, Source] = field(default_factory=dict)  # tables at hand, by folded names
     relations: dict[str, Relation] = field(default_factory=dict)  # rows at hand, likewise
     base: Path | None = None
+    engine: str | None = None  # the address of what reads the tables; None: this machine
     list_items: ListItems = field(default_factory=dict)
     withs: dict[str, Relation] = field(default_factory=dict)  # named queries, as they stand
     with_null: set[int] = field(default_factory=set)  # subqueries, by identity, that have a NULL

@@ -14,7 +14,7 @@ from gravel.inspecting.cautions import Watch
 from gravel.language import tree
 from gravel.language.bind import bind
 from gravel.language.diagnostics import Diagnostic
-from gravel.language.nodes import Shape
+from gravel.language.nodes import Expression, Shape
 from gravel.language.scope import Scope
 from gravel.language.types import NUMBERS, Kind, Type
 from gravel.querying.account import Account
@@ -55,6 +55,26 @@ class ExpressionEvaluator(Struct):
         over = self.add_subqueries(node, over, withs, known)
         if over is not plain:
             memo = None  # columns of subqueries are there for this expression alone
+        self.context.withs = withs
+        bound = self.bind(node, over, known, condition)
+        frame = over.frame().remembering(memo)
+        result = run(bound, frame).spread(over.count)
+        if memo is not None and self.account.fits(result):
+            memo[bound.shape] = result
+        if watched and not self.account.quiet:
+            watch = self.watch_of(bound, counted)
+            if watch.probes:
+                watch.add(watch.count(frame))
+            self.account.tell_of(watch)
+            self._warn_of_not_in(node, over)
+        if condition and pa.types.is_null(result.values.type):
+            result = Vector(result.values.cast(pa.bool_()), result.errors)
+        return result, bound.type
+
+    def bind(
+        self, node: tree.Node, over: Relation, known: dict[Any, int], condition: bool = False
+    ) -> Expression:
+        """An expression over a relation's columns; `known` as `stands` of `evaluate`."""
 
         def stand(value: tree.Node) -> int | None:
             return known.get(id(value), known.get(self.shape(value, over))) if known else None
@@ -63,7 +83,6 @@ class ExpressionEvaluator(Struct):
         scope = Scope(
             over.names, over.types, frozenset(), self.context.given, stand, over.find, failing
         )
-        self.context.withs = withs
         bound = bind(node, scope, self.context.text)
         if condition and bound.type.kind not in (Kind.BOOLEAN, Kind.NULL):
             raise self.context.wrong(
@@ -71,25 +90,11 @@ class ExpressionEvaluator(Struct):
                 node,
                 "compare it: … = …, … IS NOT NULL",
             )
-        frame = over.frame().remembering(memo)
-        result = run(bound, frame).spread(over.count)
-        if memo is not None and self.account.fits(result):
-            memo[bound.shape] = result
-        if watched and not self.account.quiet:
-            watch = Watch([(bound, self.context.text)], counted, self.context.list_items)
-            self.account.remarks += [
-                line for line in watch.days() if line not in self.account.remarks
-            ]
-            if watch.probes:
-                watch.add(watch.count(frame))
-                for item in watch.cautions():
-                    self.account.warn(
-                        item.caution, item.rows, item.detail, item.hint, item.examples
-                    )
-            self._warn_of_not_in(node, over)
-        if condition and pa.types.is_null(result.values.type):
-            result = Vector(result.values.cast(pa.bool_()), result.errors)
-        return result, bound.type
+        return bound
+
+    def watch_of(self, bound: Expression, counted: bool = False) -> Watch:
+        """What looks for rows that deserve a caution."""
+        return Watch([(bound, self.context.text)], counted, self.context.list_items)
 
     def _warn_of_not_in(self, node: tree.Node, over: Relation) -> None:
         """NOT IN is never true where the query has a NULL."""

@@ -14,6 +14,7 @@ from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.partitions import flat_indices
 from gravel.querying.relation import Relation
+from gravel.querying.scan_filter import Decided
 
 
 class Filtering(Struct):
@@ -36,16 +37,8 @@ class Filtering(Struct):
             self.account.report_errors(stage, self.context.written(node), result.errors, over.rows)
             self.account.note_omitted(over, result.errors != 0)
         keep = result.true(over.count)
-        false, failed = int(result.false(over.count).sum()), int(result.failed(over.count).sum())
-        unknown = over.count - int(keep.sum()) - false - failed
-        removed = over.count - int(keep.sum())
-        message = (
-            f"{removed:,} removed ({false:,} false, {unknown:,}"
-            f" unknown{f', {failed:,} with an error' if failed else ''})"
-            if removed
-            else "none removed"
-        )
-        place = self.account.enter(stage, (over,), int(keep.sum()), message)
+        decided = Decided.of(result, over.count)
+        place = self.account.enter(stage, (over,), decided.true, str(decided))
         self._warn_of_outer_side(node, over, keep)
         return replace(over if keep.all() else over.take(flat_indices(keep)), stage=place)
 

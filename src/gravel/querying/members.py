@@ -20,15 +20,17 @@ def members_of(
     context: Given,
     base: Path | None = None,
     malformed: Callable[[str, Sequence[Malformed]], None] | None = None,
+    engine: str | None = None,
 ) -> Callable[[tree.Query, str], tuple[Type, Any, bool]]:
     """What decides `x IN (SELECT …)`: from the query and the text it stands in to the type of its
     values, the distinct known ones as an Arrow array, and whether a NULL is among them. References
-    are relative to `base`; `malformed` is told of records that are not rows."""
+    are relative to `base`; `malformed` is told of records that are not rows; `engine`: the address
+    of what reads the tables, instead of this machine."""
 
     def members(query: tree.Query, text: str) -> tuple[Type, Any, bool]:
         from gravel.querying.session import Session  # with all of SQL: most plans have no subquery
 
-        session = Session(QueryContext(text, context, base=base))
+        session = Session(QueryContext(text, context, base=base, engine=engine))
         session.context.given = replace(context, members=session.subqueries.members)
         session.tables.read_only_named(query)
         result = session.subqueries.members(query, text)

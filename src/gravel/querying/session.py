@@ -272,12 +272,15 @@ class Session:
     ) -> Relation:
         decided: set[int] = set()
         first = None if query is None or fetch is None else self._table_alone(select, query, withs)
-        over = (
-            self.from_clause.rows(select, withs, decided)
-            if first is None
-            else self.tables.first_rows(first, select.where, (offset or 0) + (fetch or 0))
-        )
-        where = _without(select.where, decided)
+        alone = self._single_table(select, withs)
+        where = select.where
+        if first is not None:
+            over = self.tables.first_rows(first, where, (offset or 0) + (fetch or 0))
+        elif where is not None and alone is not None and self.tables.filters(alone):
+            over, where = self.tables.filtered(alone, where), None
+        else:
+            over = self.from_clause.rows(select, withs, decided)
+            where = _without(where, decided)
         return self.select_over(replace(select, where=where), over, withs, query, offset, fetch)
 
     def select_over(
@@ -361,16 +364,25 @@ class Session:
     ) -> tree.TableReference | None:
         """The table of a query whose first rows do not depend on its later ones; None where they
         may."""
-        source = select.sources[0] if len(select.sources) == 1 else None
         if (
-            not isinstance(source, tree.TableReference)
-            or query.order
+            query.order
             or select.distinct
             or select.groups is not None
             or select.having is not None
+            or any(isinstance(node, tree.Aggregate) for node in parse.walk(select))
+        ):
+            return None
+        return self._single_table(select, withs)
+
+    def _single_table(
+        self, select: tree.Select, withs: dict[str, Relation]
+    ) -> tree.TableReference | None:
+        """The table that is all that a SELECT and its WHERE read; None where there is more."""
+        source = select.sources[0] if len(select.sources) == 1 else None
+        if (
+            not isinstance(source, tree.TableReference)
             or self.subqueries.around is not None
             or (source.is_name and source.reference.casefold() in {*withs, *self.context.relations})
-            or any(isinstance(node, tree.Aggregate) for node in parse.walk(select))
             or (select.where is not None and top(select.where, SUBQUERIES))
         ):
             return None

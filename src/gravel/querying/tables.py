@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -24,8 +24,10 @@ from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.relation import Columns, Relation, renamed
-from gravel.sources.opening import ENDINGS, open_table
+from gravel.querying.scan_filter import Decided, FilteredRows, ScanFilter
+from gravel.sources.opening import CATALOGUE, ENDINGS
 from gravel.sources.source import Batch, Malformed, Source, scan
+from gravel.spark import open_by
 
 
 class Tables(Struct):
@@ -62,7 +64,7 @@ class Tables(Struct):
             reading = self.context.readings.get(reference.casefold())
             reference = self.context.references[known[reference.casefold()]]
         try:
-            table = open_table(reference, reading, self.context.base)
+            table = open_by(self.context.engine, reference, reading, self.context.base)
         except TableProblem as problem:
             if problem.hint.startswith("--"):
                 problem.hint += f"; in a query: --table 't={reference};OPTION=VALUE'"
@@ -121,7 +123,11 @@ class Tables(Struct):
 
     @staticmethod
     def _called(node: tree.TableReference) -> str:
-        return node.alias or (node.reference if node.is_name else Path(node.reference).stem)
+        if node.alias or node.is_name:
+            return node.alias or node.reference
+        if node.reference.startswith(CATALOGUE):
+            return node.reference.rpartition(".")[2].removeprefix(CATALOGUE)
+        return Path(node.reference).stem
 
     def _relation(
         self,
@@ -133,8 +139,10 @@ class Tables(Struct):
         rows: np.ndarray,
         malformed: tuple[Malformed, ...],
         beside: str = "",
+        read: int | None = None,
     ) -> Relation:
-        """What was read of a table, entered into the account."""
+        """What was read of a table, entered into the account; `read`: how many rows, where only
+        some came along."""
         name = table.name
         if self.read_as.get(name, table.read_as) != table.read_as:
             name = f"{name} as {node.reference}"  # one file under two names
@@ -146,7 +154,7 @@ class Tables(Struct):
         stage = self.account.enter(
             f"read {node.reference}",
             (),
-            len(rows),
+            len(rows) if read is None else read,
             "; ".join([*message, *([beside] if beside else [])]),
         )
         blank, columns = ("",) * len(names), Columns(vectors, self.account.store)
@@ -162,8 +170,65 @@ class Tables(Struct):
         )
         if self.context.as_stored and table.fields and self.kept in (None, table):
             self.kept = table
-            result = replace(result, origin=np.arange(len(rows)), plain=names)
+            origin = np.arange(len(rows)) if read is None else rows - 1
+            result = replace(result, origin=origin, plain=names)
         return result
+
+    def filters(self, node: tree.TableReference) -> bool:
+        """Whether a condition decides on the rows of a table while it is read: where it does not
+        fit into memory, or is read elsewhere."""
+        table = self.open(node)
+        key = (id(table), frozenset(self._columns_wanted(table, node)))
+        return self._is_scanned(table) and key not in self._read
+
+    def _is_scanned(self, table: Source) -> bool:
+        """Whether a table is read batch by batch into columns that may be in files."""
+        store = self.account.store
+        size = sum(source.state[1] for source in table.sources if source.state)
+        return store is not None and (table.engine.address is not None or not store.fits(size))
+
+    def filtered(self, node: tree.TableReference, where: tree.Node) -> Relation:
+        """The rows of a table for which a condition is true."""
+        table = self.open(node)
+        wanted = self._columns_wanted(table, node)
+        self.paths |= table.files
+        types = table.types(wanted)
+        names = tuple(table.columns[index] for index in wanted)
+        kinds = tuple(types[index] for index in wanted)
+        blank = Columns(Vector(pa.nulls(0, kind.arrow)) for kind in kinds)
+        unread = tuple(("", name) for name in table.columns if name not in names)
+        nothing = renamed(
+            Relation(names, ("",) * len(names), kinds, blank, 0, unread=unread),
+            self._called(node),
+            node.columns,
+            node,
+            self.context.text,
+        )
+        bound = self.expressions.bind(where, nothing, {}, condition=True)
+        watch = self.expressions.watch_of(bound)
+        decided, errors, failed = Decided(), [np.zeros(0, np.uint8)], [np.zeros(0, np.int64)]
+
+        def take(part: FilteredRows) -> Batch:
+            nonlocal decided
+            decided += part.decided
+            errors.append(part.errors)
+            failed.append(part.failed_rows)
+            watch.add(part.seen)
+            return part.batch
+
+        work = ScanFilter(bound, tuple(wanted), kinds, watch)
+        vectors, rows, malformed = self._written(map(take, scan(table, work, wanted)), types)
+        result = self._relation(
+            table, node, wanted, vectors, types, rows, malformed, read=decided.rows
+        )
+        self.account.tell_of(watch)
+        written = self.context.written(where)
+        self.account.report_errors("WHERE", written, np.concatenate(errors), _end_to_end(failed))
+        place = self.account.enter(
+            "WHERE", (result,), decided.true, str(decided), rows_in=decided.rows
+        )
+        renamed_rows = renamed(result, self._called(node), node.columns, node, self.context.text)
+        return replace(renamed_rows, stage=place)
 
     def first_rows(self, node: tree.TableReference, where: tree.Node | None, need: int) -> Relation:
         """As much of the beginning of a table as holds so many rows for which a condition is
@@ -248,22 +313,32 @@ class Tables(Struct):
     ) -> tuple[list[Vector], dict[int, Type], np.ndarray, tuple[Malformed, ...]]:
         """Columns of a table with their types, its row numbers, and what of it is malformed; in
         files where they do not fit."""
-        if self.account.store is not None and not self.account.store.fits(
-            table.path.stat().st_size
-        ):
+        if self._is_scanned(table):
             types = table.types(wanted)
-            rows, bad = [np.zeros(0, np.int64)], []  # type: ignore[var-annotated]
-            writers = [(index, self.account.store.writer(types[index].arrow)) for index in wanted]
-            for batch in scan(table, lambda batch: batch, wanted):
-                rows.append(batch.rows)
-                bad.extend(batch.malformed)
-                for index, writer in writers:
-                    writer.write(view(batch.columns[index], types[index]).values)
-            vectors = [Vector(writer.close()) for _, writer in writers]
-            give_back_freed_blocks()
-            return vectors, types, _end_to_end(rows), tuple(bad)
+            vectors, rows, malformed = self._written(
+                scan(table, as_it_is, wanted), {index: types[index] for index in wanted}
+            )
+            return vectors, types, rows, malformed
         batches, types, _ = table.load(wanted)
         return _put_together(batches, types, wanted)
+
+    def _written(
+        self, batches: Iterable[Batch], types: dict[int, Type]
+    ) -> tuple[list[Vector], np.ndarray, tuple[Malformed, ...]]:
+        """Columns in files, with the row numbers and what is malformed."""
+        assert self.account.store is not None
+        rows, bad = [np.zeros(0, np.int64)], []  # type: ignore[var-annotated]
+        writers = [
+            (index, kind, self.account.store.writer(kind.arrow)) for index, kind in types.items()
+        ]
+        for batch in batches:
+            rows.append(batch.rows)
+            bad.extend(batch.malformed)
+            for index, kind, writer in writers:
+                writer.write(view(batch.columns[index], kind).values)
+        vectors = [Vector(writer.close()) for *_, writer in writers]
+        give_back_freed_blocks()
+        return vectors, _end_to_end(rows), tuple(bad)
 
     def read_only_named(self, query: tree.Query) -> None:
         """Read of every table only the columns that a query names, if it does not mean all with *
@@ -284,6 +359,11 @@ class Tables(Struct):
             for node in parse.walk(query)
         )
         self._wanted = None if every else names
+
+
+def as_it_is(batch: Batch) -> Batch:
+    """Work that leaves a batch as it is."""
+    return batch
 
 
 def _put_together(

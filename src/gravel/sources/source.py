@@ -311,16 +311,8 @@ class Source(ABC):
         read. The last result tells whether all rows were.
         """
         states = self._open_states([index for index in wanted if index not in self._types])
-
-        def work(batch: Batch) -> tuple[Batch, dict[int, Fitting]]:
-            return batch, {
-                index: fitting(batch.columns[index], state.kinds)
-                for index, state in states.items()
-                if state.kinds
-            }
-
         batches: list[Batch] = []
-        parts = scan(self, work, wanted)
+        parts = scan(self, _Load(states), wanted)
         for batch, result in parts:
             batches.append(batch)
             for index, state in result.items():
@@ -386,6 +378,19 @@ class _Fit(Struct, frozen=True):
         batch = table.read(split, open_columns)
         return {
             index: fitting(batch.columns[index], self.states[index].kinds) for index in open_columns
+        }
+
+
+class _Load(Struct, frozen=True):
+    """A batch with what the types of some of its columns may still be."""
+
+    states: dict[int, Fitting]
+
+    def __call__(self, batch: Batch) -> tuple[Batch, dict[int, Fitting]]:
+        return batch, {
+            index: fitting(batch.columns[index], state.kinds)
+            for index, state in self.states.items()
+            if state.kinds
         }
 
 

@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
-
-from msgspec.structs import replace
+from typing import TYPE_CHECKING
 
 from gravel.problems import CallProblem
+from gravel.sources import opening
+from gravel.sources.read_options import ReadOptions
 
 if TYPE_CHECKING:
-    from gravel.language.scope import Given
-    from gravel.sources.read_options import ReadOptions
     from gravel.sources.source import Source
 
 
@@ -30,16 +28,16 @@ def open_table(
     return engine.open_table(reference, reading, address, folder or Path.cwd())
 
 
+def open_by(
+    address: str | None, reference: str, reading: ReadOptions | None, folder: Path | None = None
+) -> Source:
+    """The table that a reference names, relative to a folder, read by Spark at an address; by this
+    machine where there is none. Raises CallProblem, TableProblem."""
+    if address is None:
+        return opening.open_table(reference, reading, folder)
+    return open_table(reference, reading or ReadOptions(), address, folder)
+
+
 def not_yet(what: str, hint: str) -> CallProblem:
     """That something does not run on executors yet, by its name."""
     return CallProblem(f"{what} does not run on Spark yet", hint=hint)
-
-
-def without_queries(given: Given) -> Given:
-    """What a call gives its expressions, where they may have no query in them: it would be run
-    here."""
-
-    def refuse(query: Any, text: str) -> Any:
-        raise not_yet("a query inside an expression", "take out the query, or the engine")
-
-    return replace(given, members=refuse)

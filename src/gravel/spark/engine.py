@@ -16,7 +16,7 @@ from msgspec.structs import replace
 from py4j.protocol import Py4JError
 from pyspark import StorageLevel
 from pyspark.errors import PySparkException
-from pyspark.sql import DataFrame, SparkSession, functions
+from pyspark.sql import DataFrame, functions
 
 from gravel.engine.distinct import Counted, range_size
 from gravel.engine.engine import BatchWork, DistinctValues, Question, RowChoice, RowStage, State
@@ -29,7 +29,7 @@ from gravel.sources.csv.reader import CsvSource
 from gravel.sources.read_options import ReadOptions
 from gravel.sources.source import FileState, Source
 from gravel.spark.catalogue import write_snapshot
-from gravel.spark.row_tasks import ROWS, BeginTask, run_begin
+from gravel.spark.row_tasks import ROWS, BeginTask, rows_of, run_begin
 from gravel.spark.session import open_session, reason
 from gravel.spark.stages import Run, go_on
 from gravel.spark.tasks import (
@@ -83,7 +83,7 @@ def open_table(reference: str, reading: ReadOptions, address: str, folder: Path)
         files = Reference(reference, str(folder.absolute()), reading, _states(table))
     size = sum(source.state[1] for source in table.sources if source.state)
     ranges = max(1, min(RANGES, size // _BYTES_OF_RANGE), size // _RANGE)
-    table.engine = SparkEngine(open_session(address), files, ranges)
+    table.engine = SparkEngine(address, files, ranges)
     return table
 
 
@@ -163,6 +163,16 @@ class KeptRecords:
             chosen = self.frame.where(f"key IN ({key}, {FAILURE}) AND {places}")
             yield from _values(_sorted(chosen))
 
+    def worked(self, count: int) -> Iterator[tuple[Any, pa.RecordBatch | None]]:
+        """See Records."""
+        for start in range(0, count, _TOLD_AT_ONCE):
+            places = f"place BETWEEN {start} AND {start + _TOLD_AT_ONCE - 1}"
+            chosen = self.frame.where(f"key IN ({ROWS}, {PART}, {FAILURE}) AND {places}")
+            for _, records in groupby(_sorted(chosen), lambda record: record.place):
+                of_place = list(records)
+                ((part, _),) = _values(record for record in of_place if record.key != ROWS)
+                yield part, rows_of([item.data for item in of_place if item.key == ROWS])
+
     def then(self, run: Callable[..., Any], ranges: int | None) -> KeptRecords:
         """See Records."""
         rows = self.frame.where(f"key = {ROWS}")
@@ -173,19 +183,20 @@ class KeptRecords:
 
 
 class SparkEngine:
-    """The engine of a session, for the table of a reference; see Engine. `ranges`: into how many
+    """The engine at an address, for the table of a reference; see Engine. `ranges`: into how many
     ranges of hashes distinct values are cut."""
 
-    def __init__(self, session: SparkSession, table: Reference, ranges: int) -> None:
-        self.session, self.table, self.ranges = session, table, ranges
-        self.description = f"Spark {session.version}" + "".join(
+    def __init__(self, address: str, table: Reference, ranges: int) -> None:
+        self.address = address
+        self.session, self.table, self.ranges = open_session(address), table, ranges
+        self.description = f"Spark {self.session.version}" + "".join(
             f", {name} {version}" for name, version in versions().items() if name != "gravel"
         )
         self._splits: tuple[Any, ...] | None = None
 
     def choosing(self, choice: RowChoice) -> SparkEngine:
         """See Engine."""
-        return SparkEngine(self.session, replace(self.table, choice=choice), self.ranges)
+        return SparkEngine(self.address, replace(self.table, choice=choice), self.ranges)
 
     def map_splits(
         self,
@@ -248,15 +259,21 @@ class SparkEngine:
     ) -> Iterator[T]:
         """See Engine."""
         outlines = self._outlined(table, splits)
-        if len(stages) == 1 or not outlines:
+        if not outlines:
+            yield from THREADS.run_stages(table, stages, outlines, take, memory)
+            return
+        if len(stages) == 1:
             work = partial(_begun, stages[0].work)
             yield from self.map_splits(table, work, splits=outlines)
             return
         size = sum(source.state[1] for source in table.sources if source.state)
         ranges = max(self.ranges, size // _RANGE)
-        begin = BeginTask(stages[0], self.table, outlines, ranges)
-        records = KeptRecords(self._mapped(run_begin, begin, 1))
-        yield from go_on(stages, records, len(outlines), take, ranges)
+
+        def begin(stage: RowStage[T]) -> KeptRecords:
+            task = BeginTask(stage, self.table, outlines, ranges)
+            return KeptRecords(self._mapped(run_begin, task, 1))
+
+        yield from go_on(stages, begin, len(outlines), take, ranges, memory)
         _refuse_changed(table)
 
     def exchange(self, values: Any, rekeyed: Callable[[Counted], Counted]) -> DistinctValues:
@@ -370,7 +387,7 @@ def _begun(work: BatchWork[T], table: Source, split: Any) -> T:
     return work.begin(table, split)[0]
 
 
-def _sorted(frame: DataFrame) -> list[Any]:
+def _sorted(frame: DataFrame) -> list[TaskRecord]:
     """All records of a frame by their places, the slices of each in order. They come as Arrow: by
     rows each byte of a slice would be a character on the way."""
     with _telling():

@@ -96,8 +96,9 @@ def _worked(
         cuts = np.searchsorted(rows.column(HASH).to_numpy(), edges_of(ranges))
         yield from _cut(rows, [0, *cuts.tolist(), rows.num_rows], range(ranges), place)
         return
-    assert isinstance(then, SortedRows)
     yield from _cut(rows, [0, rows.num_rows], [0], place)
+    if not isinstance(then, SortedRows):
+        return
     some = np.linspace(0, rows.num_rows - 1, min(_SAMPLED, rows.num_rows)).astype(np.int64)
     keys = rows.select([*then.columns, PLACE]).take(to_arrow(some))
     yield from slices_of(SAMPLE, place, (place, keys))
@@ -189,6 +190,12 @@ def _placed(stream: bytes, first: int) -> pa.RecordBatch:
     rows = read_stream(stream)
     index = rows.schema.get_field_index(PLACE)
     return rows.set_column(index, PLACE, to_arrow(rows.column(index).to_numpy() + first))
+
+
+def rows_of(streams: list[pa.Buffer]) -> pa.RecordBatch | None:
+    """The rows of the slices of a place, as they came; None where there is none."""
+    batches = [read_stream(stream).drop_columns([PLACE]) for stream in streams]
+    return _joined(batches) if batches else None
 
 
 def _joined(batches: list[pa.RecordBatch]) -> pa.RecordBatch:

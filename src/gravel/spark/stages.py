@@ -11,10 +11,12 @@ from typing import Any, Protocol, TypeVar
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec.structs import replace
 
-from gravel.engine.arrangement import PLACE, GroupedRows, SortedRows, with_columns
+from gravel.engine.arrangement import PLACE, GatheredRows, GroupedRows, SortedRows, with_columns
 from gravel.engine.engine import RowStage
 from gravel.engine.external import OUT
+from gravel.engine.threads import go_on_here
 from gravel.kernels.arrays import to_arrow
 from gravel.spark.row_tasks import (
     SAMPLE,
@@ -41,6 +43,9 @@ class Records(Protocol):
         """The values of one key by their places, which are below a count, put together. Raises what
         a task has failed with."""
 
+    def worked(self, count: int) -> Iterator[tuple[Any, pa.RecordBatch | None]]:
+        """What was told of the batch at each place, with its rows, likewise."""
+
     def then(self, run: Callable[..., Any], ranges: int | None) -> Records:
         """What becomes of the slices of rows; `ranges`: those of a range come together, and there
         are so many of these; None: they stay where they are."""
@@ -48,13 +53,30 @@ class Records(Protocol):
 
 def go_on(
     stages: Sequence[RowStage[T]],
-    records: Records,
+    begin: Callable[[RowStage[T]], Records],
     splits: int,
     take: Callable[[int, Any], None],
     ranges: int,
+    memory: int,
 ) -> Iterator[T]:
-    """See `Engine.run_stages`, from the records of the first of several stages on."""
-    count = splits
+    """See `Engine.run_stages`; `begin` makes the records of the first of several stages. What is
+    made of all rows is made here, and so is what comes after it."""
+    gathering = [isinstance(stage.then, GatheredRows) for stage in stages]
+    last = gathering.index(True) if any(gathering) else len(stages) - 1
+    there = [*stages[:last], replace(stages[last], then=GatheredRows(iter))]
+    records, count = _made_there(there, begin(there[0]), splits, take, ranges)
+    return go_on_here(stages[last:], records.worked(count), take, memory, last)
+
+
+def _made_there(
+    stages: Sequence[RowStage[T]],
+    records: Records,
+    count: int,
+    take: Callable[[int, Any], None],
+    ranges: int,
+) -> tuple[Records, int]:
+    """The records of the last of some stages, from those of the first on, and how many places they
+    have."""
     for number, (stage, following) in enumerate(pairwise(stages)):
         sizes = []
         for part, rows in records.told(PART, count):
@@ -72,8 +94,7 @@ def go_on(
             arranged = _sorted(stage.then, records, firsts, ranges)
         task = GoOnTask(following, ranges)
         records, count = arranged.then(partial(run_go_on, packed(task)), max(1, batches)), batches
-    for part, _ in records.told(PART, count):
-        yield part
+    return records, count
 
 
 def _sorted(then: SortedRows, records: Records, firsts: np.ndarray, ranges: int) -> Records:

@@ -11,9 +11,7 @@ from gravel.plans.steps import PlanColumn, RowAction, TableAction
 
 
 class StepKind(ABC):
-    """A verb of the plan file. `gathers`: whether it needs all rows at one place."""
-
-    gathers = False
+    """A verb of the plan file."""
 
     @abstractmethod
     def sql_fragments(self, step: Step) -> list[SqlFragment]:

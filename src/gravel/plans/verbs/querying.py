@@ -55,8 +55,6 @@ ENDS = "in groups or sets of rows: the row's path ends here"
 class QueryStep(StepKind):
     """`query`: a SELECT over the rows under way."""
 
-    gathers = True
-
     def sql_fragments(self, step: Step) -> list[SqlFragment]:
         """The query."""
         return [SqlFragment(("query",), "query", step.query or "")]
@@ -81,7 +79,8 @@ class QueryStep(StepKind):
         """The query run over no rows, which tells its columns and its mistakes."""
         text = binder.step.query or ""
         node = binder.node("query")
-        action = QueryAction(text, binder.given, binder.plan.path.parent, (), True)
+        engine = binder.table.engine.address
+        action = QueryAction(text, binder.given, binder.plan.path.parent, engine, (), True)
         if node is None:
             return action, binder.columns, Watch([])
         if not any(
@@ -128,19 +127,26 @@ class QueryStep(StepKind):
 
 
 class QueryAction(TableAction, frozen=True):
-    """A query; `plain`: for each column of its result the column under way that it is as it stands;
-    `kept`: whether each row of the result comes from one row."""
+    """A query; `engine`: the address of what reads its other tables; `plain`: for each column of
+    its result the column under way that it is as it stands; `kept`: whether each row of the result
+    comes from one row."""
 
     text: str
     given: Given
     base: Path
+    engine: str | None
     plain: tuple[int | None, ...]
     kept: bool
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        """The query runs where all rows are: what goes elsewhere needs nothing that it is given."""
+        return QueryAction, (self.text, Given(), self.base, None, self.plain, self.kept)
 
     def session(self, on_error: ErrorPolicy, store: Store | None = None) -> Session:
         """What the query runs in."""
         return Session(
-            QueryContext(self.text, self.given, base=self.base), Account(on_error, store)
+            QueryContext(self.text, self.given, base=self.base, engine=self.engine),
+            Account(on_error, store),
         )
 
     def over(self, session: Session, rows: TrackedRows, columns: tuple[str, ...]) -> Relation:
