@@ -80,6 +80,10 @@ class GroupState(Struct, frozen=True):
         """The state of the rows of both."""
 
     @abstractmethod
+    def renumbered(self: Self, numbers: np.ndarray, many: int) -> Self:
+        """The state of so many groups, of which these are some, each under another number."""
+
+    @abstractmethod
     def finish(self, name: str, kind: Type) -> Vector:
         """The aggregate of that name, over values of a type: a value a group, and 22003 for one
         beyond its type."""
@@ -98,6 +102,9 @@ class CountState(GroupState, frozen=True):
 
     def merge(self, other: CountState) -> CountState:
         return CountState(self.counts + other.counts)
+
+    def renumbered(self, numbers: np.ndarray, many: int) -> CountState:
+        return CountState(_placed(self.counts, numbers, many))
 
     def finish(self, name: str, kind: Type) -> Vector:
         return Vector(to_arrow(self.counts, pa.int64()))
@@ -168,6 +175,16 @@ class SumState(GroupState, frozen=True):
             self.counts + other.counts, _added(mine, theirs), self.base, low, squares, special
         )
 
+    def renumbered(self, numbers: np.ndarray, many: int) -> SumState:
+        return SumState(
+            _placed(self.counts, numbers, many),
+            _placed(self.sums, numbers, many),
+            self.base,
+            self.exponent,
+            None if self.squares is None else _placed(self.squares, numbers, many),
+            {int(numbers[group]): value for group, value in self.special.items()},
+        )
+
     def _as_zeros_of(self, other: SumState) -> SumState:
         return SumState(
             self.counts, self.sums, other.base, other.exponent, self.squares, self.special
@@ -212,6 +229,13 @@ class ExtremeState(GroupState, frozen=True):
             _extremes(groups, len(self.values), both.drop_null(), self.least), self.least
         )
 
+    def renumbered(self, numbers: np.ndarray, many: int) -> ExtremeState:
+        places = np.full(many, -1)
+        places[numbers] = np.arange(len(numbers))
+        chosen = to_arrow(np.maximum(places, 0), mask=places < 0)
+        values = self.values.take(chosen) if len(numbers) else pa.nulls(many, self.values.type)
+        return ExtremeState(values, self.least)
+
     def finish(self, name: str, kind: Type) -> Vector:
         return Vector(self.values)
 
@@ -233,6 +257,9 @@ class EveryState(GroupState, frozen=True):
 
     def merge(self, other: EveryState) -> EveryState:
         return EveryState(self.counts + other.counts, self.false + other.false)
+
+    def renumbered(self, numbers: np.ndarray, many: int) -> EveryState:
+        return EveryState(_placed(self.counts, numbers, many), _placed(self.false, numbers, many))
 
     def finish(self, name: str, kind: Type) -> Vector:
         return Vector(to_arrow(self.false == 0, mask=self.counts == 0))
@@ -268,6 +295,9 @@ class RegressionState(GroupState, frozen=True):
             tuple(mine.merge(theirs) for mine, theirs in zip(self.sums, other.sums, strict=True))
         )
 
+    def renumbered(self, numbers: np.ndarray, many: int) -> RegressionState:
+        return RegressionState(tuple(item.renumbered(numbers, many) for item in self.sums))
+
     def finish(self, name: str, kind: Type) -> Vector:
         counts = self.sums[0].counts
         if name == "REGR_COUNT":
@@ -299,6 +329,12 @@ STATES: dict[str, type[GroupState]] = {
     **dict.fromkeys(("VAR_SAMP", "VAR_POP", "STDDEV_SAMP", "STDDEV_POP"), SumState),
     **dict.fromkeys(sorted(REGRESSIONS), RegressionState),
 }
+
+
+def _placed(figures: np.ndarray, numbers: np.ndarray, many: int) -> np.ndarray:
+    result = np.zeros(many, figures.dtype)
+    result[numbers] = figures
+    return result
 
 
 def state_of(

@@ -24,9 +24,8 @@ from gravel.problems import DataProblem
 from gravel.querying.partitions import more_than
 from gravel.querying.relation import Relation
 
-_FOLDED = (
-    200_000  # distinct keys up to which those that differ in case or spaces only are looked for
-)
+MOST_ALIKE = 200_000  # keys up to which those that differ in case or spaces only are looked for
+_FIRST_ROWS = 3
 
 
 @dataclass(frozen=True)
@@ -60,6 +59,26 @@ class RowFault(Figures):
     def row(self) -> int | None:
         """The first source row."""
         return self.first_rows[0] if self.first_rows else None
+
+    def __add__(self, other: RowFault) -> RowFault:
+        """Of the rows of both."""
+        first = tuple(sorted({*self.first_rows, *other.first_rows})[:_FIRST_ROWS])
+        return RowFault(self.stage, self.expression, self.sqlstate, self.rows + other.rows, first)
+
+
+def faults_of(
+    stage: str, expression: str, errors: np.ndarray | None, rows: np.ndarray | None
+) -> dict[int, RowFault]:
+    """Rows that failed, by their codes of language.errors."""
+    results = {}
+    for code in () if errors is None else distinct_values(errors[errors != 0]).tolist():
+        index = np.flatnonzero(errors == code)
+        first: tuple[int, ...] = ()
+        if rows is not None:
+            seen = distinct_values(rows[index])[: _FIRST_ROWS + 1].tolist()
+            first = tuple(row for row in seen if row > 0)[:_FIRST_ROWS]
+        results[code] = RowFault(stage, expression, sqlstate(code), len(index), first)
+    return results
 
 
 class RowProblem(DataProblem):
@@ -106,18 +125,15 @@ class Account(Struct):
         return None if self.store is None else self.store.memory
 
     def report_errors(
-        self, stage: str, expression: str, errors: np.ndarray, rows: np.ndarray | None
+        self, stage: str, expression: str, errors: np.ndarray | None, rows: np.ndarray | None
     ) -> None:
-        """Row errors that a result or a condition reads. Raises DataProblem where errors stop the
-        query."""
-        for code in distinct_values(errors[errors != 0]):
-            index = np.flatnonzero(errors == code)
-            first = (
-                ()
-                if rows is None
-                else tuple(row for row in distinct_values(rows[index])[:4].tolist() if row > 0)[:3]
-            )
-            self.faults.append(RowFault(stage, expression, sqlstate(int(code)), len(index), first))
+        """Row errors that a result or a condition reads, if there are any. Raises DataProblem where
+        errors stop the query."""
+        self.tell_faults(faults_of(stage, expression, errors, rows).values())
+
+    def tell_faults(self, faults: Iterable[RowFault]) -> None:
+        """Rows that failed. Raises DataProblem where errors stop the query."""
+        self.faults += faults
         if self.on_error is ErrorPolicy.STOP and self.faults:
             problem = RowProblem(self.faults[0], self.reasons.get(self.faults[0].sqlstate, ""))
             if self.quiet:
@@ -135,11 +151,10 @@ class Account(Struct):
         which remain (else None)."""
         failed = np.zeros(relation.count, bool)
         for expression, item in vectors:
-            if item.errors is not None:
-                spread = item.spread(relation.count).errors
-                assert spread is not None
-                self.report_errors(stage, expression, spread, relation.rows)
-                failed |= item.errors != 0
+            errors = item.spread(relation.count).errors
+            self.report_errors(stage, expression, errors, relation.rows)
+            if errors is not None:
+                failed |= errors != 0
         if self.on_error is not ErrorPolicy.SET_ASIDE or not failed.any():
             return None
         message = "rows with an error" + (detail(failed) if detail else "")
@@ -159,11 +174,11 @@ class Account(Struct):
         stage: str,
         inputs: Sequence[Relation],
         rows_out: int,
-        detail: str = "",
+        detail: object = "",
         rows_in: int | None = None,
     ) -> int | None:
         """Enter an operator into the account; its place there, None within a subquery, whose
-        operators run once a row."""
+        operators run once a row. `detail`: what str makes of it is told."""
         self.let_go()
         if self.quiet:
             return None
@@ -176,7 +191,7 @@ class Account(Struct):
             self._instead.pop(item.stage, item.stage) for item in inputs if item.stage is not None
         )
         into = rows_in if rows_in is not None else inputs[0].count if inputs else rows_out
-        self.stages.append(Stage(stage, into, rows_out, detail, places, spilled))
+        self.stages.append(Stage(stage, into, rows_out, str(detail), places, spilled))
         return len(self.stages) - 1
 
     def let_go(self) -> None:
@@ -222,10 +237,10 @@ class Account(Struct):
         count = len(keys[0]) if keys else 0
         if self.quiet or not any(pa.types.is_string(key.type) for key in keys):
             return
-        if more_than(keys, count, _FOLDED):
+        if more_than(keys, count, MOST_ALIKE):
             return
         _, first = codes_of(list(keys), count)
-        if len(first) > _FOLDED:
+        if len(first) > MOST_ALIKE:
             return
         kept = [key.take(to_arrow(first)) for key in keys]
         folded = [

@@ -11,7 +11,14 @@ import pyarrow.compute as pc
 from msgspec import Struct
 from msgspec.structs import replace
 
-from gravel.engine.aggregates import STATES, GroupedValues, result_type, state_of
+from gravel.engine.aggregates import (
+    STATES,
+    CountState,
+    GroupedValues,
+    GroupState,
+    result_type,
+    state_of,
+)
 from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language import building, tree
@@ -20,6 +27,7 @@ from gravel.querying import groups
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator, Memo
+from gravel.querying.group_states import DistinctRows
 from gravel.querying.relation import Relation, as_type, taken
 from gravel.querying.shapes import literal_text
 
@@ -35,6 +43,20 @@ class Input(Struct, frozen=True):
     keys: list[Any]
     sorts: Any
     others: tuple[Vector, ...] = ()
+
+    @property
+    def merges(self) -> bool:
+        """Whether the aggregate of some rows can be put together with that of others, and what is
+        told of it: of the texts of a MIN or MAX those that are numbers are compared with the
+        result."""
+        texts = self.name in ("MIN", "MAX") and self.kind == TEXT
+        return self.value is None or (self.name in STATES and not texts)
+
+    @property
+    def arrays(self) -> list[pa.Array]:
+        """The values, and those beside them."""
+        assert self.value is not None
+        return [item.values for item in (self.value, *self.others)]
 
     def take(self, rows: np.ndarray) -> Input:
         """Of these rows."""
@@ -164,7 +186,7 @@ class Aggregation(Struct):
                 f"values of {self.context.written(subject)[:60]}",
                 f"{name}(DISTINCT UPPER(TIDY_SPACES(…)))",
             )
-        if name == "LISTAGG" and not sorts and over.count:
+        if name == "LISTAGG" and not sorts:
             message = f"come in no order that {self.context.written(aggregate)[:60]} says"
             self.account.warn(
                 "LISTAGG without an order",
@@ -182,14 +204,13 @@ class Aggregation(Struct):
             nulls = int(
                 (pc.is_null(value.values).to_numpy(zero_copy_only=False) & mask & ~failed).sum()
             )
-            if nulls:
-                self.account.warn(
-                    "aggregate passes over NULL",
-                    nulls,
-                    f"have NULL in {self.context.written(subject)[:60]}, which the aggregates of it"
-                    " pass over",
-                    "COUNT(*) counts rows; COALESCE gives NULL a value",
-                )
+            self.account.warn(
+                "aggregate passes over NULL",
+                nulls,
+                f"have NULL in {self.context.written(subject)[:60]}, which the aggregates of it"
+                " pass over",
+                "COUNT(*) counts rows; COALESCE gives NULL a value",
+            )
         return Input(
             name, value, kind, mask, keys, sorts, tuple(result for result, _ in supplied[1:])
         )
@@ -214,19 +235,49 @@ class Aggregation(Struct):
                     raise self.context.wrong("GROUPING takes what is grouped by", node)
                 bits = bits * 2 + (not used[shapes.index(shape)])
             return Vector(to_arrow(np.full(many, bits), pa.int64())), INTEGER
-        if supplied.value is None:
-            return (
-                Vector(to_arrow(np.bincount(numbers[supplied.mask], minlength=many), pa.int64())),
-                INTEGER,
-            )
         known = self.known_rows(supplied)
+        if supplied.value is None:
+            return CountState.of(GroupedValues(numbers, many, None, known), "COUNT").finish(
+                "COUNT", INTEGER
+            ), INTEGER
         if aggregate.distinct:
-            known = groups.distinct_rows(
-                numbers,
-                [supplied.value.values, *(other.values for other in supplied.others)],
-                known,
-            )
+            known = groups.distinct_rows(numbers, supplied.arrays, known)
         return self.compute(aggregate, supplied, numbers, many, known)
+
+    def partial_state(
+        self, aggregate: tree.Aggregate, supplied: Input, numbers: np.ndarray, many: int
+    ) -> GroupState | DistinctRows:
+        """What some rows come to in the aggregate of each group, for `finished`."""
+        known = self.known_rows(supplied)
+        if supplied.value is None:
+            return CountState.of(GroupedValues(numbers, many, None, known), "COUNT")
+        if aggregate.distinct:
+            return DistinctRows.of(numbers, supplied.arrays, known)
+        return self._state(supplied, numbers, many, known)
+
+    def finished(
+        self,
+        aggregate: tree.Aggregate,
+        supplied: Input,
+        state: GroupState | DistinctRows,
+        many: int,
+    ) -> tuple[Vector, Type]:
+        """The aggregate of each group from the state of all rows; `supplied`: of none."""
+        if isinstance(state, DistinctRows):
+            every = np.ones(len(state.numbers), bool)
+            value, *others = map(Vector, state.values)
+            rows = replace(supplied, value=value, others=tuple(others), mask=every)
+            return self.compute(aggregate, rows, state.numbers, many, every)
+        to = result_type(supplied.name, supplied.kind)
+        return state.finish(supplied.name, supplied.kind), to
+
+    def _state(
+        self, supplied: Input, numbers: np.ndarray, many: int, known: np.ndarray
+    ) -> GroupState:
+        value, *others = supplied.arrays
+        pairs = tuple(others) if supplied.name in building.REGRESSIONS else ()
+        grouped_values = GroupedValues(numbers, many, value, known, pairs)
+        return state_of(supplied.name, grouped_values, self.account.let_go)
 
     def known_rows(self, supplied: Input) -> np.ndarray:
         """The rows that an aggregate takes: those of its FILTER whose values are known; ARRAY_AGG
@@ -256,17 +307,7 @@ class Aggregation(Struct):
         assert supplied.value is not None
         value = supplied.value.values
         if name in STATES:
-            others = (
-                tuple(other.values for other in supplied.others)
-                if name in building.REGRESSIONS
-                else ()
-            )
-            return (
-                state_of(
-                    name, GroupedValues(numbers, many, value, known, others), self.account.let_go
-                ).finish(name, kind),
-                to,
-            )
+            return self._state(supplied, numbers, many, known).finish(name, kind), to
         if name in ("LISTAGG", "ARRAY_AGG", "ANY_VALUE"):
             rows = groups.in_order(numbers, known, supplied.keys, supplied.sorts)
             if name == "ANY_VALUE":

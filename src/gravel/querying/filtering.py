@@ -8,13 +8,47 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
+from gravel.engine.vector import Vector
 from gravel.language import parse, tree
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.partitions import flat_indices
 from gravel.querying.relation import Relation
-from gravel.querying.scan_filter import Decided
+
+
+class Decided(Struct, frozen=True):
+    """Of how many rows a condition is true and false, and for how many it fails; it is unknown for
+    the others."""
+
+    rows: int
+    true: int
+    false: int
+    failed: int
+
+    @classmethod
+    def of(cls, result: Vector, rows: int) -> Decided:
+        """What a condition came to."""
+        true, false, failed = result.true(rows), result.false(rows), result.failed(rows)
+        return cls(rows, int(true.sum()), int(false.sum()), int(failed.sum()))
+
+    def __add__(self, other: Decided) -> Decided:
+        return Decided(
+            self.rows + other.rows,
+            self.true + other.true,
+            self.false + other.false,
+            self.failed + other.failed,
+        )
+
+    def __str__(self) -> str:
+        removed = self.rows - self.true
+        unknown = removed - self.false - self.failed
+        error = f", {self.failed:,} with an error" if self.failed else ""
+        return (
+            f"{removed:,} removed ({self.false:,} false, {unknown:,} unknown{error})"
+            if removed
+            else "none removed"
+        )
 
 
 class Filtering(Struct):
@@ -33,12 +67,12 @@ class Filtering(Struct):
         stands: dict[Any, int] | None = None,
     ) -> Relation:
         result, _ = self.expressions.evaluate(node, over, withs, stands, condition=True)
+        self.account.report_errors(stage, self.context.written(node), result.errors, over.rows)
         if result.errors is not None:
-            self.account.report_errors(stage, self.context.written(node), result.errors, over.rows)
             self.account.note_omitted(over, result.errors != 0)
         keep = result.true(over.count)
         decided = Decided.of(result, over.count)
-        place = self.account.enter(stage, (over,), decided.true, str(decided))
+        place = self.account.enter(stage, (over,), decided.true, decided)
         self._warn_of_outer_side(node, over, keep)
         return replace(over if keep.all() else over.take(flat_indices(keep)), stage=place)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -15,13 +15,14 @@ from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
-from gravel.language.functions.casts import to_text
 from gravel.language.types import INTEGER, TEXT, Kind, Type
 from gravel.profiling.column_kind import identifies
 from gravel.querying.account import Account
-from gravel.querying.aggregation import Aggregation, Input, items_of
+from gravel.querying.aggregation import Aggregation, Input
 from gravel.querying.context import QueryContext
-from gravel.querying.evaluation import ExpressionEvaluator, Memo
+from gravel.querying.evaluation import ExpressionEvaluator
+from gravel.querying.group_inputs import GroupInputs, Keys
+from gravel.querying.group_states import PartialGroups
 from gravel.querying.partitions import ROW_BYTES, more_than, one_by_one, partitions
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, joined, taken
 from gravel.querying.shapes import top
@@ -59,6 +60,7 @@ class Grouping(Struct):
     expressions: ExpressionEvaluator
     subqueries: Subqueries
     aggregation: Aggregation
+    inputs: GroupInputs
 
     def aggregates(
         self,
@@ -92,30 +94,8 @@ class Grouping(Struct):
         withs: dict[str, Relation],
     ) -> tuple[Relation, dict[Any, int]]:
         sets = self._grouping_sets(select.groups or (), over, items)
-        every: dict[Any, tree.Node] = {}
-        for subset in sets:
-            for node in subset:
-                every.setdefault(self.expressions.shape(node, over), node)
-        keys = {
-            shape: self.expressions.evaluate(node, over, withs) for shape, node in every.items()
-        }
-        sound = self.account.sound_rows(
-            "GROUP BY",
-            over,
-            ((self.context.written(every[shape]), result) for shape, (result, _) in keys.items()),
-        )
-        if sound is not None:
-            over = over.take(sound)
-            keys = {shape: (taken(result, sound), kind) for shape, (result, kind) in keys.items()}
-        memo: Memo = {}
-        sound = self._sound_inputs(aggregates, over, keys, every, withs, memo)
-        if sound is not None:
-            over, memo = over.take(sound), {}
-            keys = {shape: (taken(result, sound), kind) for shape, (result, kind) in keys.items()}
-        inputs = [
-            self.aggregation.input_of(aggregate, over, withs, memo=memo) for aggregate in aggregates
-        ]
-        memo.clear()
+        every = self._by_shape(sets, over)
+        over, keys, inputs = self.inputs.of(every, aggregates, over, withs)
         parts: list[tuple[list[Vector], list[Vector], int]] = []
         types: list[Type] = []
         for subset in sets:
@@ -130,12 +110,7 @@ class Grouping(Struct):
                 for shape, (result, kind) in keys.items()
             ]
             parts.append((heads, computed, many))
-            self.account.warn_of_alike(
-                "GROUP BY and case",
-                [head.values for head in heads],
-                "groups",
-                "GROUP BY UPPER(TIDY_SPACES(…))",
-            )
+            self._warn_of_alike([head.values for head in heads])
             if subset and not self.account.quiet:
                 self._warn_of_namesakes(
                     [node for node in subset if isinstance(node, tree.Name)],
@@ -146,39 +121,98 @@ class Grouping(Struct):
                 )
         if not types and aggregates:
             types = [INTEGER] * len(aggregates)
-        key_types = [kind if kind.kind is not Kind.NULL else TEXT for _, kind in keys.values()]
-        vectors = [
-            joined([as_type(part[0][index], kind) for part in parts], kind)
-            for index, kind in enumerate(key_types)
+        columns = [
+            (joined([as_type(part[0][index], kind) for part in parts], kind), kind)
+            for index, kind in enumerate(key_types(keys))
         ]
-        vectors += [
-            joined([part[1][index] for part in parts], kind) for index, kind in enumerate(types)
+        columns += [
+            (joined([part[1][index] for part in parts], kind), kind)
+            for index, kind in enumerate(types)
         ]
-        count = sum(part[2] for part in parts)
+        return self._grouped(select, every, aggregates, over, columns, sum(p[2] for p in parts))
+
+    def single_set(
+        self, select: tree.Select, over: Relation, items: list[tree.Named]
+    ) -> dict[Any, tree.Node] | None:
+        """What rows are grouped by, by its shape, where that is one set, and no other column tells
+        its names apart; else None."""
+        sets = self._grouping_sets(select.groups or (), over, items)
+        names = [node for subset in sets for node in subset if isinstance(node, tree.Name)]
+        if len(sets) > 1 or any(self._identifying(names, over, items)):
+            return None
+        return self._by_shape(sets, over)
+
+    def group_partially(
+        self,
+        select: tree.Select,
+        over: Relation,
+        every: dict[Any, tree.Node],
+        keys: Keys,
+        aggregates: list[tree.Aggregate],
+        inputs: list[Input],
+        groups: PartialGroups,
+        rows_in: int,
+    ) -> tuple[Relation, dict[Any, int]]:
+        """As `group`, from the groups of so many rows; `over`, `keys` and `inputs` are of none of
+        them."""
+        columns = [(key, kind) for key, kind in zip(groups.keys, key_types(keys), strict=True)]
+        columns += [
+            self.aggregation.finished(aggregate, supplied, state, groups.many)
+            for aggregate, supplied, state in zip(aggregates, inputs, groups.states, strict=True)
+        ]
+        self._warn_of_alike([key.values for key in groups.keys])
+        return self._grouped(select, every, aggregates, over, columns, groups.many, rows_in)
+
+    def _by_shape(self, sets: list[tuple[tree.Node, ...]], over: Relation) -> dict[Any, tree.Node]:
+        every: dict[Any, tree.Node] = {}
+        for subset in sets:
+            for node in subset:
+                every.setdefault(self.expressions.shape(node, over), node)
+        return every
+
+    def _warn_of_alike(self, keys: list[pa.Array]) -> None:
+        self.account.warn_of_alike(
+            "GROUP BY and case", keys, "groups", "GROUP BY UPPER(TIDY_SPACES(…))"
+        )
+
+    def _grouped(
+        self,
+        select: tree.Select,
+        every: dict[Any, tree.Node],
+        aggregates: list[tree.Aggregate],
+        over: Relation,
+        columns: list[tuple[Vector, Type]],
+        count: int,
+        rows_in: int | None = None,
+    ) -> tuple[Relation, dict[Any, int]]:
+        """The relation of the groups, its columns those of the keys and of the aggregates; and
+        where both stand."""
         stage = self.account.enter(
             "GROUP BY" if select.groups is not None else "aggregates",
             (over,),
             count,
             f"{number_of(count, 'group')}",
+            rows_in,
         )
         names = [node.text if isinstance(node, tree.Name) else "" for node in every.values()]
         tables = [
             over.tables[shape[1]] if isinstance(node, tree.Name) and shape[0] == "column" else ""
             for shape, node in every.items()
         ]
+        blank = ("",) * len(aggregates)
         grouped = Grouped(
-            (*names, *("" for _ in types)),
-            (*tables, *("" for _ in types)),
-            (*key_types, *types),
-            Columns(vectors),
+            (*names, *blank),
+            (*tables, *blank),
+            tuple(kind for _, kind in columns),
+            Columns(vector for vector, _ in columns),
             count,
             ungrouped=over,
             stage=stage,
         )
-        stands: dict[Any, int] = {shape: index for index, shape in enumerate(keys)}
+        stands: dict[Any, int] = {shape: index for index, shape in enumerate(every)}
         for position, item in enumerate(aggregates):
-            stands[id(item)] = len(keys) + position
-            stands[self.expressions.shape(item, over)] = len(keys) + position
+            stands[id(item)] = len(every) + position
+            stands[self.expressions.shape(item, over)] = len(every) + position
         return grouped, stands
 
     def _groups_of(
@@ -261,6 +295,27 @@ class Grouping(Struct):
     ) -> None:
         """Groups of a name in which a column that identifies what is named has several values,
         where most groups have one."""
+        for node, match, other in self._identifying(names, over, items):
+            results = [_with_several(part, over.vectors[other].values) for part in groups_of]
+            if not 0 < sum(several for several, _ in results) * 5 <= many:
+                continue
+            rows = np.concatenate([subset for _, subset in results])
+            texts = pc.unique(over.vectors[match].values.take(to_arrow(rows)))[:3].to_pylist()
+            written = self.context.written(node)[:60]
+            table = f"{node.table}." if node.table else ""
+            self.account.warn(
+                "namesakes",
+                len(rows),
+                f"are in groups of {written} that hold several {over.names[other]}",
+                f"GROUP BY {table}{over.names[other]}, {written}",
+                tuple(text for text in texts if text is not None),
+            )
+
+    def _identifying(
+        self, names: list[tree.Name], over: Relation, items: list[tree.Named]
+    ) -> Iterator[tuple[tree.Name, int, int]]:
+        """Names that rows are grouped by, each with its column and one that identifies what it
+        names and is not in the result."""
         selected = {
             name.text.casefold() for item in items for name in parse.column_names(item.expression)
         }
@@ -269,35 +324,13 @@ class Grouping(Struct):
             match = over.search(node, self.context.text)
             if match is None or over.types[match] != TEXT:
                 continue
-            own = [
-                other
-                for other in range(len(over.names))
-                if over.tables[other] == over.tables[match]
-            ]
+            table = over.tables[match]
+            own = [other for other in range(len(over.names)) if over.tables[other] == table]
             for other in own:
-                if over.names[other].casefold() in selected or not identifies(
+                if over.names[other].casefold() not in selected and identifies(
                     over.names[other], over.names[match], other == own[0]
                 ):
-                    continue
-                results = [_with_several(part, over.vectors[other].values) for part in groups_of]
-                if 0 < sum(several for several, _ in results) * 5 <= many:
-                    rows = np.concatenate([subset for _, subset in results])
-                    texts = pc.unique(over.vectors[match].values.take(to_arrow(rows)))[
-                        :3
-                    ].to_pylist()
-                    detail = (
-                        f"are in groups of {self.context.written(node)[:60]} that hold several"
-                        f" {over.names[other]}"
-                    )
-                    table = f"{node.table}." if node.table else ""
-                    hint = f"GROUP BY {table}{over.names[other]}, {self.context.written(node)[:60]}"
-                    self.account.warn(
-                        "namesakes",
-                        len(rows),
-                        detail,
-                        hint,
-                        tuple(text for text in texts if text is not None),
-                    )
+                    yield node, match, other
 
     def _grouping_sets(
         self, groups_: Sequence[tree.Node], over: Relation, items: list[tree.Named]
@@ -334,74 +367,10 @@ class Grouping(Struct):
                     return item.expression
         return node
 
-    def _sound_inputs(
-        self,
-        aggregates: list[tree.Aggregate],
-        over: Relation,
-        keys: dict[Any, tuple[Vector, Type]],
-        every: dict[Any, tree.Node],
-        withs: dict[str, Relation],
-        memo: Memo,
-    ) -> np.ndarray | None:
-        """An error in an aggregate's input is one of its source row: it is told, and the row left
-        out where errors leave rows out; which remain then, else None."""
-        inputs: list[tuple[str, Vector]] = []
-        for aggregate in aggregates:
-            if aggregate.name.upper() == "GROUPING":
-                continue
-            mask = np.ones(over.count, bool)
-            if aggregate.filter is not None:
-                decided, _ = self.expressions.evaluate(
-                    aggregate.filter, over, withs, condition=True, watched=False, memo=memo
-                )
-                inputs.append((self.context.written(aggregate.filter), decided))
-                mask = decided.true(over.count)
-            for node in (
-                *items_of(aggregate.arguments),
-                *(key.expression for key in aggregate.within + aggregate.order),
-            ):
-                output, _ = self.expressions.evaluate(node, over, withs, watched=False, memo=memo)
-                if output.errors is not None:
-                    inputs.append(
-                        (
-                            self.context.written(aggregate),
-                            Vector(
-                                output.values, np.where(mask, output.errors, 0).astype(np.uint8)
-                            ),
-                        )
-                    )
-        return self.account.sound_rows(
-            "aggregate", over, inputs, lambda failed: self._by_group(failed, keys, every)
-        )
 
-    def _by_group(
-        self, failed: np.ndarray, keys: dict[Any, tuple[Vector, Type]], every: dict[Any, tree.Node]
-    ) -> str:
-        """How many rows are left out of each group, of the first groups."""
-        if not keys:
-            return ""
-        rows = np.flatnonzero(failed)
-        columns = [taken(result, rows).values for result, _ in keys.values()]
-        codes, first = codes_of(columns, len(rows))
-        texts = [
-            to_text(column.take(to_arrow(first)), kind).to_pylist()
-            for column, (_, kind) in zip(columns, keys.values(), strict=True)
-        ]
-        counts = np.bincount(codes, minlength=len(first))
-        names = [self.context.written(node)[:30] for node in every.values()]
-        message = []
-        for index in range(min(len(first), 5)):
-            group = ", ".join(
-                f"{name} {'NULL' if text[index] is None else text[index][:30]}"
-                for name, text in zip(names, texts, strict=True)
-            )
-            message.append(f"{counts[index]:,} of {group}")
-        more = len(first) - len(message)
-        return (
-            ": "
-            + "; ".join(message)
-            + (f"; and {number_of(more, 'group')} more" if more > 0 else "")
-        )
+def key_types(keys: Keys) -> list[Type]:
+    """The types of what rows are grouped by."""
+    return [kind if kind.kind is not Kind.NULL else TEXT for _, kind in keys.values()]
 
 
 def _numbers_beyond(supplied: Input, numbers: np.ndarray, extremes: pa.Array) -> int:

@@ -321,7 +321,15 @@ def taken(vector: Vector, rows: np.ndarray) -> Vector:
 
 def joined(parts: Sequence[Vector], kind: Type) -> Vector:
     """Vectors one after another, as one type."""
-    arrays = [widened(part.values, kind.arrow) for part in parts]
+    return (
+        end_to_end([as_type(part, kind) for part in parts])
+        if parts
+        else Vector(pa.nulls(0, kind.arrow))
+    )
+
+
+def end_to_end(parts: Sequence[Vector]) -> Vector:
+    """Vectors of one type one after another."""
     errors = None
     if any(part.errors is not None for part in parts):
         errors = np.concatenate(
@@ -330,7 +338,7 @@ def joined(parts: Sequence[Vector], kind: Type) -> Vector:
                 for part in parts
             ]
         )
-    return Vector(pa.concat_arrays(arrays) if arrays else pa.nulls(0, kind.arrow), errors)
+    return Vector(pa.concat_arrays([part.values for part in parts]), errors)
 
 
 class Grouped(Relation, frozen=True):

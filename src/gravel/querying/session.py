@@ -22,6 +22,7 @@ from gravel.querying.correlation import Correlation
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.filtering import Filtering
 from gravel.querying.from_clause import FromClause
+from gravel.querying.group_inputs import GroupInputs
 from gravel.querying.grouping import Grouping
 from gravel.querying.joining import Joining
 from gravel.querying.ordering import Ordering
@@ -35,6 +36,7 @@ from gravel.querying.relation import (
     renamed,
     typed,
 )
+from gravel.querying.scanning import Scanning
 from gravel.querying.set_operations import SetOperations
 from gravel.querying.shapes import SUBQUERIES, asked_names, top
 from gravel.querying.subqueries import Subqueries
@@ -75,7 +77,9 @@ class Session:
         )
         self.filtering = Filtering(*shared, self.expressions)
         aggregation = Aggregation(*shared, self.expressions)
-        self.grouping = Grouping(*shared, self.expressions, self.subqueries, aggregation)
+        inputs = GroupInputs(*shared, self.expressions, aggregation)
+        self.grouping = Grouping(*shared, self.expressions, self.subqueries, aggregation, inputs)
+        self.scanning = Scanning(*shared, self.tables, self.grouping)
         self.windowing = Windowing(*shared, self.expressions, aggregation)
         self.set_operations = SetOperations(*shared)
         self.ordering = Ordering(*shared, self.expressions)
@@ -273,15 +277,15 @@ class Session:
         decided: set[int] = set()
         first = None if query is None or fetch is None else self._table_alone(select, query, withs)
         alone = self._single_table(select, withs)
-        where = select.where
+        table = None
         if first is not None:
-            over = self.tables.first_rows(first, where, (offset or 0) + (fetch or 0))
-        elif where is not None and alone is not None and self.tables.filters(alone):
-            over, where = self.tables.filtered(alone, where), None
+            over = self.tables.first_rows(first, select.where, (offset or 0) + (fetch or 0))
+        elif alone is not None and self.tables.is_scanned(alone):
+            table, over = alone, self.tables.without_rows(alone)[2]
         else:
             over = self.from_clause.rows(select, withs, decided)
-            where = _without(where, decided)
-        return self.select_over(replace(select, where=where), over, withs, query, offset, fetch)
+        select = replace(select, where=_without(select.where, decided))
+        return self.select_over(select, over, withs, query, offset, fetch, table)
 
     def select_over(
         self,
@@ -291,12 +295,14 @@ class Session:
         query: tree.Query | None,
         offset: int | None = None,
         fetch: int | None = None,
+        table: tree.TableReference | None = None,
     ) -> Relation:
-        """What a SELECT makes of the rows of its FROM."""
+        """What a SELECT makes of the rows of its FROM; with `table`, which is all that it reads and
+        is worked on batch by batch, `over` has its columns alone."""
         own = len(over.names)
         over, outside = self.subqueries.with_outer(over)
         where = select.where
-        if where is not None:
+        if where is not None and table is None:
             over = self.filtering.where(where, over, withs, "WHERE", outside)
         items, stands = self._items(select, over, own)
         stands |= outside
@@ -305,8 +311,13 @@ class Session:
             for aggregate in self.grouping.aggregates(select, items, query, over, withs)
             if id(aggregate) not in outside
         ]
-        if select.groups is not None or aggregates or select.having is not None:
-            over, stands = self.grouping.group(select, over, items, aggregates, withs)
+        grouped = bool(select.groups is not None or aggregates or select.having is not None)
+        groups = None
+        if table is not None:
+            groups = self.scanning.groups(table, select, items, aggregates) if grouped else None
+            over = over if groups else self.scanning.rows(table, where)
+        if grouped:
+            over, stands = groups or self.grouping.group(select, over, items, aggregates, withs)
             beside, outside = self.subqueries.with_outer(over)
             if isinstance(over, Grouped) and beside is not over:
                 # Still groups: what is written names the columns of the rows that were grouped.

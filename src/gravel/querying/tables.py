@@ -24,7 +24,6 @@ from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.relation import Columns, Relation, renamed
-from gravel.querying.scan_filter import Decided, FilteredRows, ScanFilter
 from gravel.sources.opening import CATALOGUE, ENDINGS
 from gravel.sources.source import Batch, Malformed, Source, scan
 from gravel.spark import open_by
@@ -111,7 +110,7 @@ class Tables(Struct):
         key = (id(table), frozenset(wanted))
         if key not in self._read:
             self._read[key] = self._relation(table, node, wanted, *self._loaded(table, wanted))
-        return renamed(self._read[key], self._called(node), node.columns, node, self.context.text)
+        return self._named(self._read[key], node)
 
     def _columns_wanted(self, table: Source, node: tree.TableReference) -> list[int]:
         wanted = [
@@ -174,61 +173,61 @@ class Tables(Struct):
             result = replace(result, origin=origin, plain=names)
         return result
 
-    def filters(self, node: tree.TableReference) -> bool:
-        """Whether a condition decides on the rows of a table while it is read: where it does not
-        fit into memory, or is read elsewhere."""
+    def is_scanned(self, node: tree.TableReference) -> bool:
+        """Whether what a query asks of a table alone is worked out while it is read, batch by
+        batch: where it does not fit into memory, or is read elsewhere. Errors of values that are
+        not of a declared type are of all rows."""
         table = self.open(node)
-        key = (id(table), frozenset(self._columns_wanted(table, node)))
-        return self._is_scanned(table) and key not in self._read
+        wanted = self._columns_wanted(table, node)
+        declared = any(table.columns[index] in table.declared for index in wanted)
+        in_memory = (id(table), frozenset(wanted)) in self._read
+        return self._is_large(table) and not declared and not in_memory
 
-    def _is_scanned(self, table: Source) -> bool:
-        """Whether a table is read batch by batch into columns that may be in files."""
+    def _is_large(self, table: Source) -> bool:
         store = self.account.store
         size = sum(source.state[1] for source in table.sources if source.state)
         return store is not None and (table.engine.address is not None or not store.fits(size))
 
-    def filtered(self, node: tree.TableReference, where: tree.Node) -> Relation:
-        """The rows of a table for which a condition is true."""
+    def without_rows(self, node: tree.TableReference) -> tuple[Source, list[int], Relation]:
+        """A table that is scanned, the positions of the columns that a query reads, and the
+        relation of these without a row."""
         table = self.open(node)
         wanted = self._columns_wanted(table, node)
         self.paths |= table.files
-        types = table.types(wanted)
+        known = table.types(wanted)
+        types = tuple(known[index] for index in wanted)
         names = tuple(table.columns[index] for index in wanted)
-        kinds = tuple(types[index] for index in wanted)
-        blank = Columns(Vector(pa.nulls(0, kind.arrow)) for kind in kinds)
+        blank = Columns(Vector(pa.nulls(0, kind.arrow)) for kind in types)
+        rows = np.zeros(0, np.int64)
         unread = tuple(("", name) for name in table.columns if name not in names)
-        nothing = renamed(
-            Relation(names, ("",) * len(names), kinds, blank, 0, unread=unread),
-            self._called(node),
-            node.columns,
-            node,
-            self.context.text,
-        )
-        bound = self.expressions.bind(where, nothing, {}, condition=True)
-        watch = self.expressions.watch_of(bound)
-        decided, errors, failed = Decided(), [np.zeros(0, np.uint8)], [np.zeros(0, np.int64)]
+        nothing = Relation(names, ("",) * len(names), types, blank, 0, rows=rows, unread=unread)
+        return table, wanted, self._named(nothing, node)
 
-        def take(part: FilteredRows) -> Batch:
-            nonlocal decided
-            decided += part.decided
-            errors.append(part.errors)
-            failed.append(part.failed_rows)
-            watch.add(part.seen)
-            return part.batch
+    def _named(self, relation: Relation, node: tree.TableReference) -> Relation:
+        """A table's rows under the name that it has in a query."""
+        return renamed(relation, self._called(node), node.columns, node, self.context.text)
 
-        work = ScanFilter(bound, tuple(wanted), kinds, watch)
-        vectors, rows, malformed = self._written(map(take, scan(table, work, wanted)), types)
-        result = self._relation(
-            table, node, wanted, vectors, types, rows, malformed, read=decided.rows
-        )
-        self.account.tell_of(watch)
-        written = self.context.written(where)
-        self.account.report_errors("WHERE", written, np.concatenate(errors), _end_to_end(failed))
-        place = self.account.enter(
-            "WHERE", (result,), decided.true, str(decided), rows_in=decided.rows
-        )
-        renamed_rows = renamed(result, self._called(node), node.columns, node, self.context.text)
-        return replace(renamed_rows, stage=place)
+    def columns_of(
+        self, node: tree.TableReference, batches: Iterable[Batch]
+    ) -> tuple[list[Vector], np.ndarray]:
+        """The columns that a query reads of a table and the row numbers, of some batches of it."""
+        table = self.open(node)
+        return self._written(batches, table.types(self._columns_wanted(table, node)))[:2]
+
+    def scanned(
+        self,
+        node: tree.TableReference,
+        vectors: list[Vector],
+        rows: np.ndarray,
+        malformed: tuple[Malformed, ...],
+        read: int,
+    ) -> Relation:
+        """What came along of so many rows of a table, entered into the account."""
+        table = self.open(node)
+        wanted = self._columns_wanted(table, node)
+        types = table.types(wanted)
+        result = self._relation(table, node, wanted, vectors, types, rows, malformed, read=read)
+        return self._named(result, node)
 
     def first_rows(self, node: tree.TableReference, where: tree.Node | None, need: int) -> Relation:
         """As much of the beginning of a table as holds so many rows for which a condition is
@@ -263,7 +262,7 @@ class Tables(Struct):
         result = self._relation(
             table, node, wanted, *_put_together(batches, types, wanted), beside=beside
         )
-        return renamed(result, self._called(node), node.columns, node, self.context.text)
+        return self._named(result, node)
 
     def _matching(
         self,
@@ -313,11 +312,9 @@ class Tables(Struct):
     ) -> tuple[list[Vector], dict[int, Type], np.ndarray, tuple[Malformed, ...]]:
         """Columns of a table with their types, its row numbers, and what of it is malformed; in
         files where they do not fit."""
-        if self._is_scanned(table):
+        if self._is_large(table):
             types = table.types(wanted)
-            vectors, rows, malformed = self._written(
-                scan(table, as_it_is, wanted), {index: types[index] for index in wanted}
-            )
+            vectors, rows, malformed = self._written(scan(table, as_it_is, wanted), types)
             return vectors, types, rows, malformed
         batches, types, _ = table.load(wanted)
         return _put_together(batches, types, wanted)
@@ -328,15 +325,21 @@ class Tables(Struct):
         """Columns in files, with the row numbers and what is malformed."""
         assert self.account.store is not None
         rows, bad = [np.zeros(0, np.int64)], []  # type: ignore[var-annotated]
-        writers = [
-            (index, kind, self.account.store.writer(kind.arrow)) for index, kind in types.items()
-        ]
+        writers = {index: self.account.store.writer(kind.arrow) for index, kind in types.items()}
+        errors: dict[int, list[np.ndarray]] = {index: [] for index in types}
         for batch in batches:
             rows.append(batch.rows)
             bad.extend(batch.malformed)
-            for index, kind, writer in writers:
-                writer.write(view(batch.columns[index], kind).values)
-        vectors = [Vector(writer.close()) for *_, writer in writers]
+            for index, writer in writers.items():
+                part = view(batch.columns[index], types[index])
+                writer.write(part.values)
+                errors[index].append(
+                    np.zeros(batch.count, np.uint8) if part.errors is None else part.errors
+                )
+        vectors = []
+        for index, writer in writers.items():
+            every = np.concatenate([np.zeros(0, np.uint8), *errors[index]])
+            vectors.append(Vector(writer.close(), every if every.any() else None))
         give_back_freed_blocks()
         return vectors, _end_to_end(rows), tuple(bad)
 
