@@ -185,7 +185,8 @@ KINDS = {
 @settings(max_examples=40)
 @given(data=st.data())
 def test_a_state_is_that_of_all_rows_however_they_are_cut(name: str, data: Any) -> None:
-    """Cut anywhere, merged in either order or in other pairs, and pickled, a state finishes as that of all rows does."""
+    """Cut anywhere, merged in either order or in other pairs, and pickled, a state finishes as that of all rows does; so it does
+    where its groups have other numbers, some of them those of no row."""
     kinds = (
         ["BOOLEAN"]
         if name == "EVERY"
@@ -208,8 +209,8 @@ def test_a_state_is_that_of_all_rows_however_they_are_cut(name: str, data: Any) 
     values = [pa.array([row[at] for row in rows], arrow) for at in (1, 2)]
     own = {"DECIMAL": decimal(38, 2), "DOUBLE": DOUBLE}.get(kind, Type(Kind[kind]))
 
-    def state(start: int, end: int) -> Any:
-        part = GroupedValues(groups, many, values[0], mask, (values[1],)).slice(start, end - start)
+    def state(start: int, end: int, numbers: Any = groups, many: int = many) -> Any:
+        part = GroupedValues(numbers, many, values[0], mask, (values[1],)).slice(start, end - start)
         return pickle.loads(pickle.dumps(STATES[name].of(part, name)))
 
     def finished(made: Any) -> tuple[Any, Any]:
@@ -228,6 +229,10 @@ def test_a_state_is_that_of_all_rows_however_they_are_cut(name: str, data: Any) 
         == finished(x.merge(y.merge(z)))
         == finished(z.merge(x).merge(y))
         == whole
+    )
+    other = np.arange(many)[::-1] + 1
+    assert finished(y.renumbered(other, many + 2).merge(x.renumbered(other, many + 2))) == finished(
+        state(0, b, other[groups], many + 2)
     )
     if name in ("MIN", "MAX", "COUNT") and kind != "DOUBLE":
         pick = {"MIN": min, "MAX": max, "COUNT": len}[name]

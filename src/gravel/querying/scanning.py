@@ -35,6 +35,9 @@ from gravel.querying.relation import Columns, Relation, as_type, taken
 from gravel.querying.shapes import SUBQUERIES, top
 from gravel.querying.tables import Tables
 from gravel.sources.source import Batch, Malformed, Source, scan
+from gravel.words import number_of
+
+_ROWS, _ROWS_OF_GROUP = 50_000, 4  # so many rows show whether their batches have large groups
 
 
 class ScannedRows(Struct, frozen=True):
@@ -84,6 +87,8 @@ class ScanWork(Struct, frozen=True):
         if self.keys is not None:
             groups = self.grouped(over, account)[0]
             return ScannedRows(batch.count, malformed, account.events, groups=groups)
+        if over.count == batch.count:
+            return ScannedRows(batch.count, malformed, account.events, batch)
         assert over.origin is not None
         keep = to_arrow(over.origin)
         columns = [None if column is None else column.take(keep) for column in batch.columns]
@@ -179,17 +184,23 @@ class Scanning(Struct):
         none, keys, inputs = work.grouped(work.filtered(nothing, told.account), told.account)
         if not all(supplied.merges for supplied in inputs):
             return None
-        merged = MergedGroups([none])
+        merged, came = MergedGroups([none]), 0
         parts = self._parts(table, work, told)
         for part in parts:
-            if part.groups is not None:
-                merged.add(part.groups)
-            if self.account.memory is not None and merged.size > self.account.memory // ROW_BYTES:
+            assert part.groups is not None
+            merged.add(part.groups)
+            came += part.groups.size
+            few = told.left < _ROWS or came * _ROWS_OF_GROUP <= told.left
+            memory = self.account.memory
+            if not few or (memory is not None and merged.size > memory // ROW_BYTES):
                 parts.close()
                 return None
+        groups = merged.finish()
         read = self._tell(node, told, *self.tables.columns_of(node, ()))
+        if table.engine.address is not None:
+            self.tables.came[table.name] = number_of(groups.many, "group")
         return self.grouping.group_partially(
-            select, read, every, keys, aggregates, inputs, merged.finish(), told.left
+            select, read, every, keys, aggregates, inputs, groups, told.left
         )
 
     def _work(

@@ -27,6 +27,7 @@ from gravel.querying.relation import Columns, Relation, renamed
 from gravel.sources.opening import CATALOGUE, ENDINGS
 from gravel.sources.source import Batch, Malformed, Source, scan
 from gravel.spark import open_by
+from gravel.words import number_of
 
 
 class Tables(Struct):
@@ -38,6 +39,7 @@ class Tables(Struct):
     malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
     read_as: dict[str, dict[str, Any]] = field(default_factory=dict)  # of the tables read
     paths: set[Path] = field(default_factory=set)  # the files that were read
+    came: dict[str, str] = field(default_factory=dict)  # of those read elsewhere, what came here
     # of those that have Arrow values the first: results know its rows and columns, where asked for
     kept: Source | None = None
     # By reference, and whether that is a name: a subquery asks for its table again and again.
@@ -143,6 +145,8 @@ class Tables(Struct):
         """What was read of a table, entered into the account; `read`: how many rows, where only
         some came along."""
         name = table.name
+        if table.engine.address is not None:
+            self.came[name] = number_of(len(rows))
         if self.read_as.get(name, table.read_as) != table.read_as:
             name = f"{name} as {node.reference}"  # one file under two names
         self.malformed[name] = malformed

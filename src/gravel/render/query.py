@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from gravel.querying.session import Session
 
 
+_MIB = 1 << 20
 _LONGEST = (48, 24)  # characters of a text that are shown; less where not all columns fit then
 
 
@@ -70,10 +71,10 @@ def explain(session: Session, color: bool) -> None:
     out.print(
         rich_text.Text("row counts by stage, from the result down to the tables", style=screen.HEAD)
     )
-    spilled = any(stage.spilled for stage in session.account.stages)
+    spilled = any(stage.spilled >= _MIB for stage in session.account.stages)
     lines = []
     for branch, stage in _branches(session.account.stages):
-        disk = [f"{stage.spilled / 2**20:,.0f} MiB" if stage.spilled else ""] if spilled else []
+        disk = [f"{stage.spilled / _MIB:,.0f} MiB" if stage.spilled else ""] if spilled else []
         cells = [
             rich_text.Text().append(branch, style=screen.DIM).append(stage.stage),
             f"{stage.rows_in:,}",
@@ -87,6 +88,11 @@ def explain(session: Session, color: bool) -> None:
         lines,
         right=(1, 2, 3) if spilled else (1, 2),
     )
+    if session.tables.came:
+        out.print()
+        out.print(rich_text.Text("what came from Spark to this machine", style=screen.HEAD))
+        lines = [[name, came] for name, came in session.tables.came.items()]
+        screen.print_table(out, ["table", "came"], lines)
 
 
 def _branches(account: Sequence[Stage]) -> Iterator[tuple[str, Stage]]:
