@@ -50,6 +50,7 @@ CASES = {
     "check that sets nothing aside": "check boats.parquet boat_id>0 --set-aside aside.csv",
     "duplicates": "duplicates boats.csv --on name --on day --rows 3",
     "duplicates by words": "duplicates boats.parquet --on mail --level words --key boat_id --memory 1MB",
+    "nearly equal": "duplicates boats.csv --near name --within 1 --block day --key boat_id --where fee>900 --rows 5",
     "look": "look boats.csv --where fee>900 --show UPPER(name)\0AS\0upper --rows 400",
     "look in order": "look boats.csv --sort fee\0/\0(boat_id\0%\09)\0DESC,\0name --where fee>300 --rows 40",
     "look in the order of ties": "look boats.parquet --sort name --rows 30",

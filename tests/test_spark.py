@@ -112,7 +112,6 @@ def test_a_table_without_a_row_and_a_mistake_are_told_as_here(
 REFUSED = {
     "query SELECT~*~FROM~'boats.jsonl'": "it is not CSV, Parquet or Arrow IPC",
     "verify boats.record.json": "--engine says where the plan runs again, with --rerun",
-    "duplicates boats.csv --near fee --within 1": "duplicates --near does not run on Spark yet",
     "check boats.csv fee~IN~(SELECT~boat_id~FROM~'boats.jsonl')": "it is not CSV, Parquet or Arrow IPC",
     "count boats.jsonl": "it is not CSV, Parquet or Arrow IPC",
     "count boats.csv --decimal ,": "its numbers or days are converted as it is opened",
@@ -132,8 +131,6 @@ def test_what_does_not_run_there_is_refused_by_name(
         in gravel("count", "boats.csv", "--engine", "there", status=2).err
     )
     monkeypatch.setenv("GRAVEL_ENGINE", HERE)
-    near = ("duplicates", "boats.csv", "--near", "fee", "--within", "1")
-    assert "hint: unset GRAVEL_ENGINE" in gravel(*near, status=2).err
     assert gravel("query", "SELECT COUNT(*) AS n FROM 'boats.csv'").out.split() == ["n", "1"]
     assert "hint: pip install" not in gravel("count", "boats.csv").err
     monkeypatch.delattr("gravel.spark.engine")
@@ -198,10 +195,12 @@ def test_a_table_opened_in_python_is_read_there(tables: Path) -> None:
         there.look(sort="fee DESC", rows=5).to_dict()
         == here.look(sort="fee DESC", rows=5).to_dict()
     )
-    with pytest.raises(CallProblem, match="does not run on Spark yet"):
-        there.to_arrow()
-    with pytest.raises(CallProblem, match="a query inside an expression"):
-        there.check("fee IN (SELECT fee FROM 'boats.csv')")
+    assert there.to_arrow() == here.to_arrow()
+    check = "fee IN (SELECT fee FROM 'boats.csv' WHERE fee > 100)"
+    assert there.check(check).to_dict() == here.check(check).to_dict()
+    text = "SELECT b.mail, COUNT(*) FROM b JOIN 'boats.parquet' USING (boat_id) GROUP BY b.mail"
+    of_both = gravel.query(text, tables={"b": there}, engine=HERE).to_arrow()
+    assert of_both == gravel.query(text, tables={"b": here}).to_arrow()
 
 
 def test_text_that_would_have_to_be_sent_is_refused(

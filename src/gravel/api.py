@@ -62,7 +62,7 @@ from gravel.render.html import tables as tables_page
 from gravel.sinks.arrow import in_common
 from gravel.sources.opening import open_table as open_source
 from gravel.sources.read_options import ReadOptions, reading_of
-from gravel.sources.source import Source, scan
+from gravel.sources.source import Source, as_it_is, scan
 from gravel.words import number_of
 
 Params = ParamSpec("Params")
@@ -140,13 +140,6 @@ class Table:
         """The names of its columns."""
         return self.source.columns
 
-    def _here(self, what: str) -> Source:
-        """The source, for what this machine alone does. Raises CallProblem where another engine has
-        it."""
-        if self._elsewhere:
-            raise spark.not_yet(what, "open the table without an engine")
-        return self.source
-
     @property
     def _elsewhere(self) -> bool:
         return self.source.engine.address is not None
@@ -170,7 +163,7 @@ class Table:
     def to_arrow(self) -> pa.Table:
         """All rows: a column that the table's file or database keeps as Arrow values as it is, of
         any Arrow type; others in their types, texts that do not fit a declared one NULL."""
-        source = self._here("to_arrow")
+        source = self.source
         settled = {*source.texts, *source.declared}
         kept = {
             index: field
@@ -191,7 +184,7 @@ class Table:
     @_one_at_a_time
     def _as_stored(self, fields: Mapping[int, pa.Field]) -> dict[int, pa.ChunkedArray]:
         """Columns as the store keeps them."""
-        batches = list(scan(self.source, lambda batch: batch, list(fields)))
+        batches = list(scan(self.source, as_it_is, list(fields)))
         return {
             index: pa.chunked_array(
                 [laid_out(batch.columns[index], field.type) for batch in batches], field.type

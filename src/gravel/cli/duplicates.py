@@ -23,7 +23,6 @@ from gravel.cli.options import (
     memory_of,
     open_source,
     progress,
-    refuse_engine,
     row_limit,
     with_reading,
 )
@@ -131,8 +130,6 @@ def duplicates(
     """
     limit = row_limit(rows)
     supplied = given_by(param, today, engine)
-    if near is not None:
-        refuse_engine("duplicates --near", engine)
     source = open_source(table, reading, engine)
     if where is not None and add is not None:
         raise CallProblem(

@@ -28,7 +28,6 @@ with lazily():
     import tempfile
     import traceback
 
-    from gravel import spark
     from gravel.cli import other_words
     from gravel.inspecting import commands
     from gravel.kernels.native import machine
@@ -53,9 +52,6 @@ SUMMARIES = {
     "verify": "Check that input and output still match a run's record.",
     "functions": "List the functions: what each takes and gives, with computed examples.",
 }
-
-
-_WITHOUT_TABLES = ("demo", "functions")
 
 
 class _Commands(TyperGroup):
@@ -90,7 +86,6 @@ class _Command(TyperCommand):
     once."""
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
-        self._refuse_engine(args)
         known = {name: param for param in self.params for name in param.opts}
         seen: set[str] = set()
         left = list(args)
@@ -105,16 +100,6 @@ class _Command(TyperCommand):
                 raise CallProblem(f"{name} is given twice, and it takes one value")
             seen.add(str(option.name))
         return super().parse_args(ctx, args)
-
-    def _refuse_engine(self, args: list[str]) -> None:
-        """Nothing runs on this machine that is asked for elsewhere. Raises CallProblem."""
-        if self.name in _WITHOUT_TABLES or any(param.name == "engine" for param in self.params):
-            return
-        given = any(word.split("=")[0] == "--engine" for word in args)
-        if given or os.environ.get("GRAVEL_ENGINE"):
-            raise spark.not_yet(
-                str(self.name), "leave out --engine" if given else "unset GRAVEL_ENGINE"
-            )
 
 
 def _help_of(command: Callable[..., None]) -> str:

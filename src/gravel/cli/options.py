@@ -149,13 +149,6 @@ def engine_of(address: str | None) -> str | None:
     return address or os.environ.get("GRAVEL_ENGINE") or None
 
 
-def refuse_engine(what: str, address: str | None) -> None:
-    """Refuse what is done on this machine alone, where an engine is asked for. Raises
-    CallProblem."""
-    if address or os.environ.get("GRAVEL_ENGINE"):
-        raise spark.not_yet(what, "leave out --engine" if address else "unset GRAVEL_ENGINE")
-
-
 def given_by(params: list[str] | None, today: str | None, engine: str | None = None) -> scope.Given:
     """What the call gives its expressions; the tables of their queries are read by the engine at an
     address, as that of the call is. Raises CallProblem."""

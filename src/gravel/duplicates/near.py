@@ -19,13 +19,13 @@ import pyarrow as pa
 from msgspec import Struct
 
 from gravel.engine.evaluate import run
+from gravel.engine.frame import Frame
 from gravel.engine.row_codes import codes_of
 from gravel.engine.sets import distinct_values
 from gravel.figures import Figures, NumberOf, Unlisted
 from gravel.inspecting.binding import (
     columns_named,
     explaining,
-    frame_of,
     names_in,
     reads,
     scope_of,
@@ -35,8 +35,9 @@ from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.bind import bind
 from gravel.language.functions.casts import to_text
+from gravel.language.nodes import Expression
 from gravel.language.scope import Given, find_column
-from gravel.language.types import TEXT
+from gravel.language.types import TEXT, Type
 from gravel.problems import CallProblem
 from gravel.sources.source import Batch, Chosen, Malformed, Source, scan
 
@@ -242,6 +243,38 @@ class _Rows(Struct):
                     )
 
 
+class _NearWork(Struct, frozen=True):
+    """The texts of a batch that are compared, those that say which are, its row numbers and keys;
+    what is malformed; how many rows there are, and how many with NULL, with an error, and in no
+    block."""
+
+    bound: tuple[Expression, ...]
+    types: tuple[Type, ...]
+    keys: tuple[int, ...]
+
+    def __call__(
+        self, batch: Batch
+    ) -> tuple[tuple[Any, Any, np.ndarray, list[Any]], Sequence[Malformed], int, int, int, int]:
+        batch = batch.texts()
+        frame = Frame(batch.count, batch.columns, self.types)
+        results = [run(item, frame).spread(batch.count) for item in self.bound]
+        failed = np.zeros(batch.count, bool)
+        for entry in results:
+            failed |= entry.failed(batch.count)
+        texts = [
+            to_text(item.values, expression.type) if expression.type != TEXT else item.values
+            for item, expression in zip(results, self.bound, strict=True)
+        ]
+        null = texts[0].is_null().to_numpy(zero_copy_only=False) & ~failed
+        loose = texts[-1].is_null().to_numpy(zero_copy_only=False) & ~failed & ~null
+        keep = ~(failed | null | loose)
+        chosen = [item.filter(to_arrow(keep)) for item in texts]
+        kept = [batch.columns[index].filter(to_arrow(keep)) for index in self.keys]
+        part = chosen[0], chosen[-1], batch.rows[keep], kept
+        counts = int(null.sum()), int(failed.sum()), int(loose.sum())
+        return part, batch.malformed, batch.count, *counts
+
+
 def _read(
     table: Source, text: str, block: str | None, key: Sequence[str], context: Given | None
 ) -> _Rows:
@@ -253,37 +286,13 @@ def _read(
     malformed: list[Malformed] = []
     read = nulls = errors = unblocked = 0
     parts: list[tuple[Any, Any, np.ndarray, list[Any]]] = []
-
-    def work(batch: Batch) -> tuple[Batch, Any, int, int, int]:
-        batch = batch.texts()
-        frame = frame_of(batch, scope)
-        results = [run(item, frame).spread(batch.count) for item in bound]
-        failed = np.zeros(batch.count, bool)
-        for entry in results:
-            failed |= entry.failed(batch.count)
-        texts = [
-            to_text(item.values, expression.type) if expression.type != TEXT else item.values
-            for item, expression in zip(results, bound, strict=True)
-        ]
-        null = texts[0].is_null().to_numpy(zero_copy_only=False) & ~failed
-        loose = texts[-1].is_null().to_numpy(zero_copy_only=False) & ~failed & ~null
-        keep = to_arrow(~(failed | null | loose))
-        chosen = [item.filter(keep) for item in texts]
-        part = (
-            chosen[0],
-            chosen[-1],
-            batch.rows[keep.to_numpy(zero_copy_only=False)],
-            [batch.columns[index].filter(keep) for index in keys],
-        )
-        return batch, part, int(null.sum()), int(failed.sum()), int(loose.sum())
-
-    for batch, part, null, failed, loose in scan(
-        table, work, sorted({*reads(bound, len(table.columns)), *keys})
-    ):
-        read += batch.count
-        malformed += batch.malformed
-        nulls, errors, unblocked = nulls + null, errors + failed, unblocked + loose
+    work = _NearWork(tuple(bound), scope.types, tuple(keys))
+    columns = sorted({*reads(bound, len(table.columns)), *keys})
+    for part, bad, count, null, failed, loose in scan(table, work, columns):
         parts.append(part)
+        malformed += bad
+        read += count
+        nulls, errors, unblocked = nulls + null, errors + failed, unblocked + loose
     empty = pa.array([], pa.string())
     values, blocks = (
         pa.concat_arrays([empty, *(part[index] for part in parts)]) for index in (0, 1)

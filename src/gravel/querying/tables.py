@@ -25,7 +25,7 @@ from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.relation import Columns, Relation, renamed
 from gravel.sources.opening import CATALOGUE, ENDINGS
-from gravel.sources.source import Batch, Malformed, Source, scan
+from gravel.sources.source import Batch, Malformed, Source, as_it_is, scan
 from gravel.spark import open_by
 from gravel.words import number_of
 
@@ -366,11 +366,6 @@ class Tables(Struct):
             for node in parse.walk(query)
         )
         self._wanted = None if every else names
-
-
-def as_it_is(batch: Batch) -> Batch:
-    """Work that leaves a batch as it is."""
-    return batch
 
 
 def _put_together(

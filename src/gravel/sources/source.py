@@ -394,6 +394,11 @@ class _Load(Struct, frozen=True):
         }
 
 
+def as_it_is(batch: Batch) -> Batch:
+    """Work that leaves a batch as it is."""
+    return batch
+
+
 def scan(
     table: Source, work: Callable[[Batch], T], wanted: Sequence[int] | None = None
 ) -> Generator[T, None, None]:

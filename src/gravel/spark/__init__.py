@@ -36,8 +36,3 @@ def open_by(
     if address is None:
         return opening.open_table(reference, reading, folder)
     return open_table(reference, reading or ReadOptions(), address, folder)
-
-
-def not_yet(what: str, hint: str) -> CallProblem:
-    """That something does not run on executors yet, by its name."""
-    return CallProblem(f"{what} does not run on Spark yet", hint=hint)
