@@ -30,9 +30,13 @@ class Store:
         self.memory, self.held, self.spilled = memory, 0, 0
         self._maps: list[weakref.ref[mmap.mmap]] = []
 
+    def has_room(self, size: int) -> bool:
+        """Whether so many bytes more may be held."""
+        return self.held + size <= self.memory
+
     def fits(self, size: int) -> bool:
         """Whether so many bytes more may be held; if so they are counted."""
-        if self.held + size > self.memory:
+        if not self.has_room(size):
             return False
         self.held += size
         return True

@@ -275,14 +275,13 @@ class Session:
         fetch: int | None = None,
     ) -> Relation:
         decided: set[int] = set()
-        first = None if query is None or fetch is None else self._table_alone(select, query, withs)
-        alone = self._single_table(select, withs)
-        table = None
-        if first is not None:
-            over = self.tables.first_rows(first, select.where, (offset or 0) + (fetch or 0))
-        elif alone is not None and self.tables.is_scanned(alone):
+        alone, table, over = self._single_table(select, withs), None, None
+        limited = query is not None and _begins_with_its_result(select, query)
+        if alone is not None and limited and fetch is not None:
+            over = self.tables.first_rows(alone, select.where, (offset or 0) + fetch)
+        if over is None and alone is not None and self.tables.is_scanned(alone):
             table, over = alone, self.tables.without_rows(alone)[2]
-        else:
+        if over is None:
             over = self.from_clause.rows(select, withs, decided)
         select = replace(select, where=_without(select.where, decided))
         return self.select_over(select, over, withs, query, offset, fetch, table)
@@ -369,21 +368,6 @@ class Session:
         return self.ordering.limit(
             self.ordering.order(result, before, query, stands, withs, chosen), query, offset, fetch
         )
-
-    def _table_alone(
-        self, select: tree.Select, query: tree.Query, withs: dict[str, Relation]
-    ) -> tree.TableReference | None:
-        """The table of a query whose first rows do not depend on its later ones; None where they
-        may."""
-        if (
-            query.order
-            or select.distinct
-            or select.groups is not None
-            or select.having is not None
-            or any(isinstance(node, tree.Aggregate) for node in parse.walk(select))
-        ):
-            return None
-        return self._single_table(select, withs)
 
     def _single_table(
         self, select: tree.Select, withs: dict[str, Relation]
@@ -484,6 +468,17 @@ def _without(where: tree.Node | None, decided: set[int]) -> tree.Node | None:
     if len(rest) <= 1:
         return rest[0] if rest else None
     return tree.Logic(rest[0].start, rest[-1].end, "AND", rest)
+
+
+def _begins_with_its_result(select: tree.Select, query: tree.Query) -> bool:
+    """Whether the first rows of a result do not depend on later ones of the table."""
+    return not (
+        query.order
+        or select.distinct
+        or select.groups is not None
+        or select.having is not None
+        or any(isinstance(node, tree.Aggregate) for node in parse.walk(select))
+    )
 
 
 def _names_itself(value: tree.With) -> bool:

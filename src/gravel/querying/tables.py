@@ -189,8 +189,8 @@ class Tables(Struct):
 
     def _is_large(self, table: Source) -> bool:
         store = self.account.store
-        size = sum(source.state[1] for source in table.sources if source.state)
-        return store is not None and (table.engine.address is not None or not store.fits(size))
+        elsewhere = table.engine.address is not None
+        return store is not None and (elsewhere or not store.has_room(_size_of(table)))
 
     def without_rows(self, node: tree.TableReference) -> tuple[Source, list[int], Relation]:
         """A table that is scanned, the positions of the columns that a query reads, and the
@@ -233,14 +233,17 @@ class Tables(Struct):
         result = self._relation(table, node, wanted, vectors, types, rows, malformed, read=read)
         return self._named(result, node)
 
-    def first_rows(self, node: tree.TableReference, where: tree.Node | None, need: int) -> Relation:
+    def first_rows(
+        self, node: tree.TableReference, where: tree.Node | None, need: int
+    ) -> Relation | None:
         """As much of the beginning of a table as holds so many rows for which a condition is
-        true."""
+        true; None where that is more than may be held."""
         table = self.open(node)
         wanted = self._columns_wanted(table, node)
         self.paths |= table.files
         counts: list[int] = []
         typed_as: dict[int, Type] = {}
+        store, held = self.account.store, 0
 
         def enough(batches: list[Batch], types: dict[int, Type]) -> bool:
             if types != typed_as:
@@ -252,9 +255,13 @@ class Tables(Struct):
                     if where is None
                     else self._matching(table, node, where, wanted, batch, types)
                 )
-            return sum(counts) >= need
+            nonlocal held
+            held += sum(column.nbytes for column in batches[-1].columns if column is not None)
+            return sum(counts) >= need or (store is not None and not store.has_room(held))
 
         batches, types, whole = table.load(wanted, enough)
+        if not whole and sum(counts) < need:
+            return None
         if not whole:
             rows = sum(batch.count for batch in batches)
             read = "the first row was" if rows == 1 else f"the first {rows:,} rows were"
@@ -320,6 +327,8 @@ class Tables(Struct):
             types = table.types(wanted)
             vectors, rows, malformed = self._written(scan(table, as_it_is, wanted), types)
             return vectors, types, rows, malformed
+        if self.account.store is not None:
+            self.account.store.fits(_size_of(table))
         batches, types, _ = table.load(wanted)
         return _put_together(batches, types, wanted)
 
@@ -366,6 +375,11 @@ class Tables(Struct):
             for node in parse.walk(query)
         )
         self._wanted = None if every else names
+
+
+def _size_of(table: Source) -> int:
+    """The bytes of a table's files."""
+    return sum(source.state[1] for source in table.sources if source.state)
 
 
 def _put_together(
