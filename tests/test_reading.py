@@ -406,7 +406,7 @@ def test_a_workbook_is_written_proved_and_refused_where_it_would_lose(
 
 
 def test_metadata_beside_a_file_says_how_it_is_read(
-    gravel: Any, figures: Any, folder: Path
+    gravel: Any, figures: Any, folder: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     write(
         "t.csv", "Boats\n# no\nid;fee;day;code\n1;1.234,50;31.12.2024;007\n2;n/a;01.02.2024;n/a\n"
@@ -432,6 +432,13 @@ def test_metadata_beside_a_file_says_how_it_is_read(
     assert figures("look", "t.csv", "--decimal", ".")["shown"][0]["values"]["fee"] == "1.234,50"
     assert "--skip 1" in gravel("look", "t.csv", "--skip", "0", status=3).err
     assert "already" in gravel("count", "t.csv", "--write-metadata", status=2).err
+    # A value that does not fit what they say is an error, not NULL, in little memory too.
+    write("u.csv", "id\n1\nnone\n3\n")
+    write("u.csv-metadata.json", json.dumps(document | {"url": "u.csv", "dialect": {}, "tableSchema": {"columns": column[:1]}}))  # fmt: skip
+    for room in (True, False):
+        monkeypatch.setattr("gravel.engine.mapped.Store.has_room", lambda _, size, room=room: room)
+        for text in ("SELECT SUM(id) FROM 'u.csv'", "SELECT id FROM 'u.csv' WHERE id > 1"):
+            assert "1 row, first in source row 2: 22018" in gravel("query", text, status=1).err
     # What is written is read again, with nothing more asked for.
     place.unlink()
     options = [

@@ -227,6 +227,8 @@ class Account(Struct):
 
     def tell_of(self, watch: Watch) -> None:
         """What has been seen that deserves a caution, and which day it is for an expression."""
+        if self.quiet:
+            return
         self.remarks += [line for line in watch.days() if line not in self.remarks]
         for item in watch.cautions():
             self.warn(item.caution, item.rows, item.detail, item.hint, item.examples)

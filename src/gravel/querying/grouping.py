@@ -129,7 +129,9 @@ class Grouping(Struct):
             (joined([part[1][index] for part in parts], kind), kind)
             for index, kind in enumerate(types)
         ]
-        return self._grouped(select, every, aggregates, over, columns, sum(p[2] for p in parts))
+        return self._grouped(
+            select, every, aggregates, over, columns, sum(part[2] for part in parts)
+        )
 
     def single_set(
         self, select: tree.Select, over: Relation, items: list[tree.Named]

@@ -95,24 +95,29 @@ class RecordingAccount(Account):
         detail: object = "",
         rows_in: int | None = None,
     ) -> int | None:
+        """See Account."""
         self.events.append(Entered(stage, inputs[0].count, rows_out, detail))
         return None
 
     def report_errors(
         self, stage: str, expression: str, errors: np.ndarray | None, rows: np.ndarray | None
     ) -> None:
+        """See Account."""
         self.events.append(Failed(faults_of(stage, expression, errors, rows)))
 
     def tell_of(self, watch: Watch) -> None:
+        """See Account."""
         self.events.append(watch.seen)
         self.watches.append(watch)
 
     def warn(
         self, caution: str, rows: int, detail: str, hint: str, examples: tuple[str, ...] = ()
     ) -> None:
+        """See Account."""
         self.events.append(Warned(caution, rows, detail, hint, examples))
 
     def warn_of_alike(self, caution: str, keys: Sequence[pa.Array], what: str, hint: str) -> None:
+        """See Account."""
         self.events.append(AlikeKeys(caution, _once_each(keys), what, hint))
 
     def tell(self, account: Account, read: Relation) -> int | None:

@@ -63,7 +63,7 @@ class ScanWork(Struct, frozen=True):
     types: tuple[Type, ...]
     names: tuple[str, ...]
     tables: tuple[str, ...]
-    where: tree.Node | None = None
+    where: tree.Node | None
     keys: dict[Any, tree.Node] | None = None
     aggregates: tuple[tree.Aggregate, ...] = ()
 
@@ -87,8 +87,6 @@ class ScanWork(Struct, frozen=True):
         if self.keys is not None:
             groups = self.grouped(over, account)[0]
             return ScannedRows(batch.count, malformed, account.events, groups=groups)
-        if over.count == batch.count:
-            return ScannedRows(batch.count, malformed, account.events, batch)
         assert over.origin is not None
         keep = to_arrow(over.origin)
         columns = [None if column is None else column.take(keep) for column in batch.columns]
@@ -156,13 +154,14 @@ class Scanning(Struct):
     tables: Tables
     grouping: Grouping
 
-    def rows(self, node: tree.TableReference, where: tree.Node | None) -> Relation:
+    def rows(self, node: tree.TableReference, where: tree.Node) -> Relation:
         """The rows of a table for which a condition is true."""
         table, work, nothing = self._work(node, where)
         told = Told()
         work.filtered(nothing, told.account)
         parts = self._parts(table, work, told)
         columns = self.tables.columns_of(node, (part.kept for part in parts if part.kept))
+        self.tables.note(table, number_of(told.left))
         return self._tell(node, told, *columns)
 
     def groups(
@@ -184,7 +183,7 @@ class Scanning(Struct):
         none, keys, inputs = work.grouped(work.filtered(nothing, told.account), told.account)
         if not all(supplied.merges for supplied in inputs):
             return None
-        merged, came = MergedGroups([none]), 0
+        merged, came = MergedGroups([none]), 0  # which are not yet put together
         parts = self._parts(table, work, told)
         for part in parts:
             assert part.groups is not None
@@ -196,9 +195,8 @@ class Scanning(Struct):
                 parts.close()
                 return None
         groups = merged.finish()
+        self.tables.note(table, number_of(groups.many, "group"))
         read = self._tell(node, told, *self.tables.columns_of(node, ()))
-        if table.engine.address is not None:
-            self.tables.came[table.name] = number_of(groups.many, "group")
         return self.grouping.group_partially(
             select, read, every, keys, aggregates, inputs, groups, told.left
         )

@@ -312,9 +312,14 @@ class Session:
         ]
         grouped = bool(select.groups is not None or aggregates or select.having is not None)
         groups = None
-        if table is not None:
-            groups = self.scanning.groups(table, select, items, aggregates) if grouped else None
-            over = over if groups else self.scanning.rows(table, where)
+        if table is not None and grouped:
+            groups = self.scanning.groups(table, select, items, aggregates)
+        if table is not None and groups is None:
+            over = (
+                self.tables.table(table, withs)
+                if where is None
+                else self.scanning.rows(table, where)
+            )
         if grouped:
             over, stands = groups or self.grouping.group(select, over, items, aggregates, withs)
             beside, outside = self.subqueries.with_outer(over)

@@ -39,7 +39,8 @@ class Tables(Struct):
     malformed: dict[str, tuple[Malformed, ...]] = field(default_factory=dict)
     read_as: dict[str, dict[str, Any]] = field(default_factory=dict)  # of the tables read
     paths: set[Path] = field(default_factory=set)  # the files that were read
-    came: dict[str, str] = field(default_factory=dict)  # of those read elsewhere, what came here
+    # of those that are read elsewhere, what came here
+    came: list[tuple[str, str]] = field(default_factory=list)
     # of those that have Arrow values the first: results know its rows and columns, where asked for
     kept: Source | None = None
     # By reference, and whether that is a name: a subquery asks for its table again and again.
@@ -112,6 +113,7 @@ class Tables(Struct):
         key = (id(table), frozenset(wanted))
         if key not in self._read:
             self._read[key] = self._relation(table, node, wanted, *self._loaded(table, wanted))
+            self.note(table, number_of(self._read[key].count))
         return self._named(self._read[key], node)
 
     def _columns_wanted(self, table: Source, node: tree.TableReference) -> list[int]:
@@ -145,8 +147,6 @@ class Tables(Struct):
         """What was read of a table, entered into the account; `read`: how many rows, where only
         some came along."""
         name = table.name
-        if table.engine.address is not None:
-            self.came[name] = number_of(len(rows))
         if self.read_as.get(name, table.read_as) != table.read_as:
             name = f"{name} as {node.reference}"  # one file under two names
         self.malformed[name] = malformed
@@ -206,6 +206,11 @@ class Tables(Struct):
         unread = tuple(("", name) for name in table.columns if name not in names)
         nothing = Relation(names, ("",) * len(names), types, blank, 0, rows=rows, unread=unread)
         return table, wanted, self._named(nothing, node)
+
+    def note(self, table: Source, what: str) -> None:
+        """Take note of what has come of a table that is read elsewhere."""
+        if table.engine.address is not None:
+            self.came.append((table.name, what))
 
     def _named(self, relation: Relation, node: tree.TableReference) -> Relation:
         """A table's rows under the name that it has in a query."""
@@ -269,6 +274,7 @@ class Tables(Struct):
                 f"{node.reference}: {read} read, as many as the result needs; counts, cautions and"
                 " types are of those"
             )
+        self.note(table, number_of(sum(batch.count for batch in batches)))
         beside = "" if whole else "the rest is not needed"
         result = self._relation(
             table, node, wanted, *_put_together(batches, types, wanted), beside=beside
@@ -337,22 +343,22 @@ class Tables(Struct):
     ) -> tuple[list[Vector], np.ndarray, tuple[Malformed, ...]]:
         """Columns in files, with the row numbers and what is malformed."""
         assert self.account.store is not None
-        rows, bad = [np.zeros(0, np.int64)], []  # type: ignore[var-annotated]
+        rows, bad, count = [np.zeros(0, np.int64)], [], 0  # type: ignore[var-annotated]
         writers = {index: self.account.store.writer(kind.arrow) for index, kind in types.items()}
-        errors: dict[int, list[np.ndarray]] = {index: [] for index in types}
+        failed: dict[int, list[tuple[int, np.ndarray]]] = {index: [] for index in types}
         for batch in batches:
             rows.append(batch.rows)
             bad.extend(batch.malformed)
             for index, writer in writers.items():
                 part = view(batch.columns[index], types[index])
                 writer.write(part.values)
-                errors[index].append(
-                    np.zeros(batch.count, np.uint8) if part.errors is None else part.errors
-                )
-        vectors = []
-        for index, writer in writers.items():
-            every = np.concatenate([np.zeros(0, np.uint8), *errors[index]])
-            vectors.append(Vector(writer.close(), every if every.any() else None))
+                if part.errors is not None:
+                    failed[index].append((count, part.errors))
+            count += batch.count
+        vectors = [
+            Vector(writer.close(), _errors_of(failed[index], count))
+            for index, writer in writers.items()
+        ]
         give_back_freed_blocks()
         return vectors, _end_to_end(rows), tuple(bad)
 
@@ -399,6 +405,16 @@ def _put_together(
         for i in wanted
     ]
     return vectors, types, _end_to_end([batch.rows for batch in batches]), malformed
+
+
+def _errors_of(parts: list[tuple[int, np.ndarray]], count: int) -> np.ndarray | None:
+    """The errors of so many rows from those of some, each with its first row."""
+    if not parts:
+        return None
+    errors = np.zeros(count, np.uint8)
+    for first, part in parts:
+        errors[first : first + len(part)] = part
+    return errors
 
 
 def _end_to_end(parts: list[np.ndarray]) -> np.ndarray:

@@ -91,8 +91,7 @@ def explain(session: Session, color: bool) -> None:
     if session.tables.came:
         out.print()
         out.print(rich_text.Text("what came from Spark to this machine", style=screen.HEAD))
-        lines = [[name, came] for name, came in session.tables.came.items()]
-        screen.print_table(out, ["table", "came"], lines)
+        screen.print_table(out, ["table", "came"], list(map(list, session.tables.came)))
 
 
 def _branches(account: Sequence[Stage]) -> Iterator[tuple[str, Stage]]:
