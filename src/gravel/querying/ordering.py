@@ -16,12 +16,14 @@ from gravel.inspecting.look import sort_order
 from gravel.kernels.arrays import to_arrow
 from gravel.language import tree
 from gravel.language.errors import ErrorPolicy
+from gravel.language.types import TEXT
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.relation import Relation
 
 _NUMBER = r"^[+-]?[0-9]+(\.[0-9]+)?$"
+_MOST_FIRST = 1_000  # of the rows of each batch
 _FIRST = 200  # values that show whether the others are worth a look
 
 
@@ -45,6 +47,25 @@ def warn_of_digits(account: Account, written: str, values: Any) -> None:
         )
 
 
+class FirstRows(Struct, frozen=True):
+    """So many rows in the order of some columns, and those that share the last one's values: as
+    many of a part of a table are all that can be among those of the whole."""
+
+    columns: tuple[int, ...]
+    sorts: tuple[tree.SortKey, ...]
+    count: int
+
+    def of(self, over: Relation) -> Relation:
+        """These rows, as they stand."""
+        if over.count <= self.count:
+            return over
+        keys = [over.vectors[index].values for index in self.columns]
+        order = sort_order([pa.chunked_array([key]) for key in keys], self.sorts)
+        codes, _ = codes_of([key.take(to_arrow(order)) for key in keys], over.count)
+        ties = int((codes[self.count :] == codes[self.count - 1]).sum())
+        return over.take(np.sort(order[: self.count + ties]))
+
+
 class Ordering(Struct):
     """Sorts a relation, and takes its first rows."""
 
@@ -61,7 +82,10 @@ class Ordering(Struct):
         stands: dict[Any, int],
         withs: dict[str, Relation],
         chosen: Sequence[int | None] = (),
+        rows_in: int | None = None,
     ) -> Relation:
+        """The rows in the order that a query asks for. `rows_in`: how many they are, where the
+        relation has its FirstRows."""
         if not query.order:
             return relation
         keys = []
@@ -103,12 +127,19 @@ class Ordering(Struct):
             )
         if query.fetch is not None:  # whose last rows may be ties
             self._sorted = keys, order
-        stage = self.account.enter("ORDER BY", (relation,), len(order), rows_in=len(order))
+        rows = len(order) if rows_in is None else rows_in
+        stage = self.account.enter("ORDER BY", (relation,), rows, rows_in=rows)
         return replace(relation.take(order), stage=stage)
 
     def limit(
-        self, relation: Relation, query: tree.Query, offset: int | None, fetch: int | None
+        self,
+        relation: Relation,
+        query: tree.Query,
+        offset: int | None,
+        fetch: int | None,
+        rows_in: int | None = None,
     ) -> Relation:
+        """The rows that a query's OFFSET and FETCH leave; `rows_in` as in `order`."""
         if query.offset is None and query.fetch is None:
             return relation
         begin = offset or 0
@@ -149,8 +180,50 @@ class Ordering(Struct):
         )
         return replace(
             kept,
-            stage=self.account.enter("FETCH", (relation,), kept.count, f"from row {begin + 1:,}"),
+            stage=self.account.enter(
+                "FETCH", (relation,), kept.count, f"from row {begin + 1:,}", rows_in
+            ),
         )
+
+    def first_rows(
+        self,
+        select: tree.Select,
+        query: tree.Query,
+        items: Sequence[tree.Named],
+        over: Relation,
+        stands: dict[Any, int],
+        count: int,
+    ) -> FirstRows | None:
+        """The rows of a table, in whose place `over` has its columns, that are all that a query
+        needs: one that shows some columns of it, in the order of some. None where it needs others,
+        where there are many, and for texts, of whose whole order something is told."""
+        columns = []
+        for key in query.order:
+            index = self._column(key.expression, items, over, stands)
+            if index is None or over.types[index] == TEXT:
+                return None
+            columns.append(index)
+        plain = all(isinstance(item.expression, tree.Name) for item in items)
+        if not plain or not columns or select.distinct or not 0 < count <= _MOST_FIRST:
+            return None
+        return FirstRows(tuple(columns), query.order, count)
+
+    def _column(
+        self, node: tree.Node, items: Sequence[tree.Named], over: Relation, stands: dict[Any, int]
+    ) -> int | None:
+        """The column of a table that an ORDER BY means, by a position, a name of the result or its
+        own; None where it is not that simple."""
+        if isinstance(node, tree.Literal):
+            number = int(node.text) if node.kind == "integer" else 0
+            node = items[number - 1].expression if 0 < number <= len(items) else node
+        elif isinstance(node, tree.Name) and not node.table:
+            named = [item for item in items if item.name.casefold() == node.text.casefold()]
+            if len(named) > 1:
+                return None
+            node = named[0].expression if named else node
+        if not isinstance(node, tree.Name):
+            return None
+        return stands[id(node)] if id(node) in stands else over.search(node, self.context.text)
 
     def _peers(self, place: int) -> tuple[int, int]:
         """How many rows before and after a place among the sorted rows share its sort keys; as few

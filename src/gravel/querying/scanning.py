@@ -29,6 +29,7 @@ from gravel.querying.filtering import Filtering
 from gravel.querying.group_inputs import GroupInputs, Keys
 from gravel.querying.group_states import MergedGroups, PartialGroups
 from gravel.querying.grouping import Grouping, key_types
+from gravel.querying.ordering import FirstRows
 from gravel.querying.partitions import ROW_BYTES
 from gravel.querying.recording import Entered, Event, RecordingAccount
 from gravel.querying.relation import Columns, Relation, as_type, taken
@@ -52,9 +53,9 @@ class ScannedRows(Struct, frozen=True):
 
 
 class ScanWork(Struct, frozen=True):
-    """Work on a batch: a condition, and with `keys`, by their shapes, the groups and the states of
-    their aggregates. `columns`: those that are read, with their types, names and tables. It
-    pickles."""
+    """Work on a batch: a condition, which of its rows go on, and with `keys`, by their shapes, the
+    groups and the states of their aggregates. `columns`: those that are read, with their types,
+    names and tables. It pickles."""
 
     text: str
     given: Given
@@ -64,6 +65,7 @@ class ScanWork(Struct, frozen=True):
     names: tuple[str, ...]
     tables: tuple[str, ...]
     where: tree.Node | None
+    first: FirstRows | None = None
     keys: dict[Any, tree.Node] | None = None
     aggregates: tuple[tree.Aggregate, ...] = ()
 
@@ -83,6 +85,7 @@ class ScanWork(Struct, frozen=True):
         )
         account = RecordingAccount()
         over = self.filtered(over, account)
+        over = over if self.first is None else self.first.of(over)
         malformed = tuple(batch.malformed)
         if self.keys is not None:
             groups = self.grouped(over, account)[0]
@@ -154,15 +157,19 @@ class Scanning(Struct):
     tables: Tables
     grouping: Grouping
 
-    def rows(self, node: tree.TableReference, where: tree.Node) -> Relation:
-        """The rows of a table for which a condition is true."""
+    def rows(
+        self, node: tree.TableReference, where: tree.Node | None, first: FirstRows | None = None
+    ) -> tuple[Relation, int]:
+        """The rows of a table for which a condition is true, or the first ones of these; and how
+        many it is true for."""
         table, work, nothing = self._work(node, where)
+        work = replace(work, first=first)
         told = Told()
         work.filtered(nothing, told.account)
         parts = self._parts(table, work, told)
-        columns = self.tables.columns_of(node, (part.kept for part in parts if part.kept))
-        self.tables.note(table, number_of(told.left))
-        return self._tell(node, told, *columns)
+        vectors, rows = self.tables.columns_of(node, (part.kept for part in parts if part.kept))
+        self.tables.note(table, number_of(len(rows)))
+        return self._tell(node, told, vectors, rows), told.left
 
     def groups(
         self,

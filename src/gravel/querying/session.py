@@ -311,14 +311,19 @@ class Session:
             if id(aggregate) not in outside
         ]
         grouped = bool(select.groups is not None or aggregates or select.having is not None)
-        groups = None
+        groups = rows_in = None
         if table is not None and grouped:
             groups = self.scanning.groups(table, select, items, aggregates)
-        if table is not None and groups is None:
+        elif table is not None and query is not None and fetch is not None:
+            needed = (offset or 0) + fetch
+            first = self.ordering.first_rows(select, query, items, over, stands, needed)
+            if first is not None:
+                over, rows_in = self.scanning.rows(table, where, first)
+        if table is not None and groups is None and rows_in is None:
             over = (
                 self.tables.table(table, withs)
                 if where is None
-                else self.scanning.rows(table, where)
+                else self.scanning.rows(table, where)[0]
             )
         if grouped:
             over, stands = groups or self.grouping.group(select, over, items, aggregates, withs)
@@ -371,7 +376,11 @@ class Session:
             return result
         chosen = [shapes.get(self.expressions.shape(key.expression, over)) for key in query.order]
         return self.ordering.limit(
-            self.ordering.order(result, before, query, stands, withs, chosen), query, offset, fetch
+            self.ordering.order(result, before, query, stands, withs, chosen, rows_in),
+            query,
+            offset,
+            fetch,
+            rows_in,
         )
 
     def _single_table(
