@@ -187,24 +187,22 @@ class Ordering(Struct):
 
     def first_rows(
         self,
-        select: tree.Select,
         query: tree.Query,
         items: Sequence[tree.Named],
         over: Relation,
         stands: dict[Any, int],
         count: int,
     ) -> FirstRows | None:
-        """The rows of a table, in whose place `over` has its columns, that are all that a query
-        needs: one that shows some columns of it, in the order of some. None where it needs others,
-        where there are many, and for texts, of whose whole order something is told."""
+        """The rows of a table, in whose place `over` has its columns, that are all that a query of
+        some columns in the order of others needs; None where these are many, and for texts, of
+        whose whole order something is told."""
         columns = []
         for key in query.order:
             index = self._column(key.expression, items, over, stands)
             if index is None or over.types[index] == TEXT:
                 return None
             columns.append(index)
-        plain = all(isinstance(item.expression, tree.Name) for item in items)
-        if not plain or not columns or select.distinct or not 0 < count <= _MOST_FIRST:
+        if not columns or not 0 < count <= _MOST_FIRST:
             return None
         return FirstRows(tuple(columns), query.order, count)
 

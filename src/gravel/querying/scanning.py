@@ -33,6 +33,7 @@ from gravel.querying.ordering import FirstRows
 from gravel.querying.partitions import ROW_BYTES
 from gravel.querying.recording import Entered, Event, RecordingAccount
 from gravel.querying.relation import Columns, Relation, as_type, taken
+from gravel.querying.set_operations import FirstOfEach
 from gravel.querying.shapes import SUBQUERIES, top
 from gravel.querying.tables import Tables
 from gravel.sources.source import Batch, Malformed, Source, scan
@@ -65,7 +66,7 @@ class ScanWork(Struct, frozen=True):
     names: tuple[str, ...]
     tables: tuple[str, ...]
     where: tree.Node | None
-    first: FirstRows | None = None
+    first: FirstRows | FirstOfEach | None = None
     keys: dict[Any, tree.Node] | None = None
     aggregates: tuple[tree.Aggregate, ...] = ()
 
@@ -158,10 +159,13 @@ class Scanning(Struct):
     grouping: Grouping
 
     def rows(
-        self, node: tree.TableReference, where: tree.Node | None, first: FirstRows | None = None
+        self,
+        node: tree.TableReference,
+        where: tree.Node | None,
+        first: FirstRows | FirstOfEach | None = None,
     ) -> tuple[Relation, int]:
-        """The rows of a table for which a condition is true, or the first ones of these; and how
-        many it is true for."""
+        """The rows of a table for which a condition is true, or those of them that are all that is
+        needed; and how many it is true for."""
         table, work, nothing = self._work(node, where)
         work = replace(work, first=first)
         told = Told()

@@ -25,7 +25,7 @@ from gravel.querying.from_clause import FromClause
 from gravel.querying.group_inputs import GroupInputs
 from gravel.querying.grouping import Grouping
 from gravel.querying.joining import Joining
-from gravel.querying.ordering import Ordering
+from gravel.querying.ordering import FirstRows, Ordering
 from gravel.querying.relation import (
     Columns,
     Grouped,
@@ -37,7 +37,7 @@ from gravel.querying.relation import (
     typed,
 )
 from gravel.querying.scanning import Scanning
-from gravel.querying.set_operations import SetOperations
+from gravel.querying.set_operations import FirstOfEach, SetOperations
 from gravel.querying.shapes import SUBQUERIES, asked_names, top
 from gravel.querying.subqueries import Subqueries
 from gravel.querying.tables import Tables
@@ -314,11 +314,11 @@ class Session:
         groups = rows_in = None
         if table is not None and grouped:
             groups = self.scanning.groups(table, select, items, aggregates)
-        elif table is not None and query is not None and fetch is not None:
-            needed = (offset or 0) + fetch
-            first = self.ordering.first_rows(select, query, items, over, stands, needed)
-            if first is not None:
-                over, rows_in = self.scanning.rows(table, where, first)
+        elif table is not None:
+            most = None if fetch is None else (offset or 0) + fetch
+            needed = self._needed(select, query, items, over, stands, most)
+            if needed is not None:
+                over, rows_in = self.scanning.rows(table, where, needed)
         if table is not None and groups is None and rows_in is None:
             over = (
                 self.tables.table(table, withs)
@@ -371,7 +371,7 @@ class Session:
             self.expressions.shape(item.expression, over): index for index, item in enumerate(items)
         }
         if select.distinct:
-            result, before = self.set_operations.distinct(result), None
+            result, before, rows_in = self.set_operations.distinct(result, rows_in), None, None
         if query is None:
             return result
         chosen = [shapes.get(self.expressions.shape(key.expression, over)) for key in query.order]
@@ -382,6 +382,30 @@ class Session:
             fetch,
             rows_in,
         )
+
+    def _needed(
+        self,
+        select: tree.Select,
+        query: tree.Query | None,
+        items: list[tree.Named],
+        over: Relation,
+        stands: dict[Any, int],
+        most: int | None,
+    ) -> FirstRows | FirstOfEach | None:
+        """The rows of a table, in whose place `over` has its columns, that are all that a SELECT of
+        some columns needs; None where it needs others."""
+        nodes = [item.expression for item in items if isinstance(item.expression, tree.Name)]
+        if len(nodes) < len(items):
+            return None
+        if select.distinct:
+            columns = [
+                stands[id(node)] if id(node) in stands else over.find(node, self.context.text)
+                for node in nodes
+            ]
+            return FirstOfEach(tuple(columns))
+        if query is None or most is None:
+            return None
+        return self.ordering.first_rows(query, items, over, stands, most)
 
     def _single_table(
         self, select: tree.Select, withs: dict[str, Relation]

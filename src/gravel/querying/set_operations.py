@@ -18,6 +18,19 @@ from gravel.querying.relation import Columns, Relation, as_type, joined
 from gravel.words import number_of
 
 
+class FirstOfEach(Struct, frozen=True):
+    """The first of the rows that are equal in some columns: those of parts of a table are all that
+    can be those of the whole."""
+
+    columns: tuple[int, ...]
+
+    def of(self, over: Relation) -> Relation:
+        """These rows, as they stand."""
+        values = [over.vectors[index].values for index in self.columns]
+        first = codes_of(values, over.count)[1]
+        return over if len(first) == over.count else over.take(np.sort(first))
+
+
 class SetOperations(Struct):
     """Puts relations together, and tells rows apart."""
 
@@ -39,14 +52,17 @@ class SetOperations(Struct):
         )
         return np.sort(np.concatenate(list(firsts)))
 
-    def distinct(self, relation: Relation) -> Relation:
+    def distinct(self, relation: Relation, rows_in: int | None = None) -> Relation:
+        """The different rows. `rows_in`: how many there are, where the relation has its
+        FirstOfEach."""
         sound = self.account.sound_rows(
             "DISTINCT", relation, zip(relation.names, relation.vectors, strict=True)
         )
         relation = relation if sound is None else relation.take(sound)
         first = self._first_of_each(relation)
+        rows = relation.count if rows_in is None else rows_in
         stage = self.account.enter(
-            "DISTINCT", (relation,), len(first), f"{relation.count - len(first):,} removed"
+            "DISTINCT", (relation,), len(first), f"{rows - len(first):,} removed", rows
         )
         kept = replace(
             relation.take(first), origin=None, stage=stage
