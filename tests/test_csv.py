@@ -112,7 +112,9 @@ def test_a_folder_a_missing_file_and_a_near_name(gravel: Any, folder: Path) -> N
     write("boats.csv", "a\n1\n")
     (folder / "sub").mkdir()
     assert "is a folder" in gravel("count", "sub", status=3).err
+    write("boats.toml", "")
     assert "did you mean boats.csv?" in gravel("look", "boat.csv", status=3).err
+    assert "did you mean sub/../boats.csv?" in gravel("count", "sub/../boat.parquet", status=3).err
     assert "did you mean" not in gravel("look", "owners.csv", status=3).err
 
 

@@ -18,6 +18,7 @@ from msgspec.structs import replace
 from gravel.lazily import lazily
 from gravel.problems import CallProblem, TableProblem, nearest
 from gravel.sources.arrow import open_arrow, open_parquet
+from gravel.sources.csv.dialect import no_file
 from gravel.sources.csv.reader import CsvSource
 from gravel.sources.folder import open_folder, parts_in
 from gravel.sources.jsonl import open_json_array, open_json_lines
@@ -97,6 +98,8 @@ def _opened(path: Path, name: str, how: ReadOptions) -> Source:
         return open_several(path, name, how, _opened)
     if _book(str(path)):
         return _of_workbook(path, name, how)
+    if not path.exists():
+        raise no_file(path, name)
     return READERS.get(path.suffix.lower(), _text)(path, name, how)
 
 
@@ -173,8 +176,6 @@ def _book(reference: str) -> tuple[Path, str] | None:
 
 
 def _of_plan(path: Path, name: str, how: ReadOptions) -> Source:
-    if not path.is_file():
-        raise TableProblem(f"there is no file {name}")
     raise CallProblem(
         f"{name} is a plan, not a table",
         hint=f"gravel clean {name}, gravel try --plan {name} --step 1,"

@@ -256,23 +256,30 @@ def open_bytes(path: Path, name: str):  # type: ignore[no-untyped-def]
     try:
         return open(path, "rb", buffering=0)
     except FileNotFoundError:
-        near = _like(path)
-        raise TableProblem(
-            f"there is no file {name}", hint=f"did you mean {near}?" if near else ""
-        ) from None
+        raise no_file(path, name) from None
     except OSError as error:
         raise TableProblem(
             f"{name} cannot be read: {(error.strerror or str(error)).lower()}"
         ) from None
 
 
-def _like(path: Path) -> str:
+def no_file(path: Path, name: str) -> TableProblem:
+    """That a file is not there, with the one that may be meant."""
+    near = _like(path, name)
+    return TableProblem(f"there is no file {name}", hint=f"did you mean {near}?" if near else "")
+
+
+def _like(path: Path, name: str) -> str:
+    """The file whose name is most like one that is not there, of the same kind if there is one, as
+    that was written; '' where none is."""
     try:
-        stems = {child.stem: child.name for child in path.parent.iterdir() if child.is_file()}
-        near = stems.get(nearest(path.stem, list(stems)), "")
+        files = [child for child in path.parent.iterdir() if child.is_file()]
     except OSError:
         return ""
-    return str(path.parent / near) if near else ""
+    stem = nearest(path.stem, [child.stem for child in files])
+    names = [child.name for child in files if child.stem == stem]
+    names.sort(key=lambda item: (not item.endswith(path.suffix), item))
+    return str(Path(name).parent / names[0]) if names else ""
 
 
 def _head(path: Path, name: str, encoding: str, skip: int, size: int) -> tuple[bytes, bool]:
