@@ -9,6 +9,8 @@ from typing import Any
 
 from msgspec.structs import replace
 
+from gravel.engine.mapped import Store
+from gravel.engine.memory import default_memory
 from gravel.language import tree
 from gravel.language.scope import Given
 from gravel.language.types import Type
@@ -31,6 +33,7 @@ def members_of(
         from gravel.querying.session import Session  # with all of SQL: most plans have no subquery
 
         session = Session(QueryContext(text, context, base=base, engine=engine))
+        session.account.store = Store(default_memory(engine is not None))
         session.context.given = replace(context, members=session.subqueries.members)
         session.tables.read_only_named(query)
         result = session.subqueries.members(query, text)
