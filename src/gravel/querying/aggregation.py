@@ -237,9 +237,8 @@ class Aggregation(Struct):
             return Vector(to_arrow(np.full(many, bits), pa.int64())), INTEGER
         known = self.known_rows(supplied)
         if supplied.value is None:
-            return CountState.of(GroupedValues(numbers, many, None, known), "COUNT").finish(
-                "COUNT", INTEGER
-            ), INTEGER
+            state = self._state(supplied, numbers, many, known)
+            return self.finished(aggregate, supplied, state, many)
         if aggregate.distinct:
             known = groups.distinct_rows(numbers, supplied.arrays, known)
         return self.compute(aggregate, supplied, numbers, many, known)
@@ -249,9 +248,7 @@ class Aggregation(Struct):
     ) -> GroupState | DistinctRows:
         """What some rows come to in the aggregate of each group, for `finished`."""
         known = self.known_rows(supplied)
-        if supplied.value is None:
-            return CountState.of(GroupedValues(numbers, many, None, known), "COUNT")
-        if aggregate.distinct:
+        if aggregate.distinct and supplied.value is not None:
             return DistinctRows.of(numbers, supplied.arrays, known)
         return self._state(supplied, numbers, many, known)
 
@@ -274,6 +271,8 @@ class Aggregation(Struct):
     def _state(
         self, supplied: Input, numbers: np.ndarray, many: int, known: np.ndarray
     ) -> GroupState:
+        if supplied.value is None:
+            return CountState.of(GroupedValues(numbers, many, None, known), "COUNT")
         value, *others = supplied.arrays
         pairs = tuple(others) if supplied.name in building.REGRESSIONS else ()
         grouped_values = GroupedValues(numbers, many, value, known, pairs)
