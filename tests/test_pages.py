@@ -197,7 +197,9 @@ def test_colours_can_be_read_on_black_and_on_white(demo: Any, monkeypatch: Any) 
 def test_the_record_says_what_the_run_said(demo: Any) -> None:
     """A run's JSON, its record and the record's own sums agree, figure by figure."""
     for plan in ("boats.toml", "owners.toml", "boat-services.toml", "stays.toml"):
-        told = demo("clean", plan, "--format", "json").json
+        ran = demo("clean", plan, "--format", "json")
+        assert "is called" not in ran.err, "a key of before"
+        told = ran.json
         record = json.loads(Path(told["record"]).read_text("utf-8"))
         assert record["steps"] == told["steps"]
         assert record["proofs"] == told["proofs"]

@@ -43,14 +43,14 @@ WALK: Walk = (
      ("look", "boats.csv", "--finding", "1", "--rows", "2", "--columns",
       "boat_id, name, remark")),
     ("An expression tried before anything is changed:",
-     ("try", "boats.csv", "status = COALESCE(LOWER(TRIM(status)), 'unknown')")),
+     ("try", "boats.csv", "status = COALESCE(LOWER(TRIM(status)), 'unknown')", "--rows", "3")),
     ("From which towns are the owners? The row counts show what the join did.",
      ("query", "SELECT town, COUNT(*) AS boats FROM boats LEFT JOIN owners USING (owner_id) "
-      "GROUP BY town ORDER BY boats DESC, town LIMIT 3", "--in", ".", "--explain")),
+      "GROUP BY town ORDER BY boats DESC, town LIMIT 2", "--in", ".", "--explain")),
     ("The plan, run and proved:", ("clean", "boats.toml")),
     ("The rows it rejected, each with its reason:",
      ("look", "boats-clean-rejects.csv", "--columns",
-      "gravel_row, gravel_step, gravel_outcome, name, status, length_m", "--rows", "3")),
+      "gravel_row, gravel_step, gravel_outcome, name, status, length_m", "--rows", "2")),
 )  # fmt: skip
 # What the walk leaves for another day.
 MORE: Walk = (
