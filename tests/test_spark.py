@@ -428,6 +428,9 @@ def test_a_table_of_the_catalogue_is_read_from_a_snapshot(
     there = ("--engine", HERE)
     compared = gravel("compare", "spark:boats", "boats.parquet", "--key", "boat_id", *there).out
     assert f"all {rows.num_rows:,} rows in both are equal\n\nno difference" in compared
+    text = "SELECT boats.paid, COUNT(*) AS n FROM '{}' WHERE fee > 9 GROUP BY boats.paid"
+    of_file = gravel("query", text.format("boats.parquet")).out
+    assert gravel("query", text.format("spark:boats"), *there).out == of_file
     seen = gravel("look", "spark:kinds", "--format", "csv", *there)
     assert seen.out == (
         "gravel_row,day,moment,local,fee,stay,more,small\n1,1500-01-01,1800-01-01 00:00:00+00,"
