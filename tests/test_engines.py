@@ -63,6 +63,7 @@ CASES = {
     "query of groups": "query SELECT\0paid%3,\0COUNT(*),\0COUNT(mail),\0COUNT(DISTINCT\0name),\0SUM(fee),\0AVG(1/(boat_id-7)),\0CORR(fee,paid)\0FROM\0'boats.csv'\0WHERE\0fee>99\0GROUP\0BY\x001\0HAVING\0COUNT(*)>3\0ORDER\0BY\0MAX(fee)\0DESC --on-error null",
     "query of all rows": "query SELECT\0COUNT(*)\0AS\0n,\0MIN(fee),\0COUNT(DISTINCT\0(day,paid)),\0SUM(DISTINCT\0paid)\0FROM\0'boats.parquet'\0AS\0b\0WHERE\0b.day>='2010'",
     "query in order": "query SELECT\0*,\0paid\0AS\0p\0FROM\0'boats.csv'\0WHERE\0fee>99\0ORDER\0BY\0p\0DESC\0NULLS\0LAST\0OFFSET\x003\0ROWS\0FETCH\0FIRST\x004\0ROWS\0WITH\0TIES",
+    "query in the order of a column whose name a result has too": 'query SELECT\0boat_id\0AS\0"Paid",\0day\0FROM\0\'boats.parquet\'\0ORDER\0BY\0"paid"\0DESC,\0fee\0LIMIT\x005',
     "query of different rows": "query SELECT\0DISTINCT\0name,\0b.paid\0FROM\0'boats.csv'\0AS\0b\0WHERE\0fee>99\0ORDER\0BY\x001\0LIMIT\x0020",
     "query of several tables": "query SELECT\0b.name,\0p.*\0FROM\0'boats.parquet'\0AS\0b\0JOIN\0'part-b.csv'\0AS\0p\0USING\0(boat_id)\0WHERE\0b.fee>500\0ORDER\0BY\0b.fee,\x002\0LIMIT\x0050",
     "query of the first rows": "query SELECT\0mail\0FROM\0'boats.parquet'\0WHERE\0fee>900\0LIMIT\x007",

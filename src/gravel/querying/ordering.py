@@ -20,7 +20,8 @@ from gravel.language.types import TEXT
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
-from gravel.querying.relation import Relation
+from gravel.querying.relation import Columns, Relation
+from gravel.querying.shapes import name_of
 
 _NUMBER = r"^[+-]?[0-9]+(\.[0-9]+)?$"
 _MOST_FIRST = 1_000  # of the rows of each batch
@@ -215,10 +216,10 @@ class Ordering(Struct):
             number = int(node.text) if node.kind == "integer" else 0
             node = items[number - 1].expression if 0 < number <= len(items) else node
         elif isinstance(node, tree.Name) and not node.table:
-            named = [item for item in items if item.name.casefold() == node.text.casefold()]
-            if len(named) > 1:
-                return None
-            node = named[0].expression if named else node
+            names = tuple(map(name_of, items))
+            result = Relation(names, ("",) * len(names), (), Columns(()), 0)
+            place = result.search(node, self.context.text)
+            node = node if place is None else items[place].expression
         if not isinstance(node, tree.Name):
             return None
         return stands[id(node)] if id(node) in stands else over.search(node, self.context.text)

@@ -38,7 +38,7 @@ from gravel.querying.relation import (
 )
 from gravel.querying.scanning import Scanning
 from gravel.querying.set_operations import FirstOfEach, SetOperations
-from gravel.querying.shapes import SUBQUERIES, asked_names, top
+from gravel.querying.shapes import SUBQUERIES, asked_names, name_of, top
 from gravel.querying.subqueries import Subqueries
 from gravel.querying.tables import Tables
 from gravel.querying.windowing import Windowing
@@ -341,12 +341,7 @@ class Session:
             output, kind = self._as_it_stands(
                 item.expression, over, stands
             ) or self.expressions.evaluate(item.expression, over, withs, stands)
-            own = item.name_start == item.start
-            names.append(
-                item.expression.text
-                if own and isinstance(item.expression, tree.Name)
-                else item.name
-            )
+            names.append(name_of(item))
             vectors.append(output)
             types.append(kind)
             stands_at = None

@@ -57,6 +57,12 @@ def asked_names(query: tree.Query) -> frozenset[str]:
     return frozenset(name.text.casefold() for node in nodes for name in parse.column_names(node))
 
 
+def name_of(item: tree.Named) -> str:
+    """The name of a column of a result."""
+    node, own = item.expression, item.name_start == item.start
+    return node.text if own and isinstance(node, tree.Name) else item.name
+
+
 def is_true(node: tree.Node) -> bool:
     return isinstance(node, tree.Literal) and node.kind == "boolean" and node.text.upper() == "TRUE"
 
