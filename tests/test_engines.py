@@ -407,3 +407,21 @@ def test_what_a_plan_writes_does_not_depend_on_who_does_its_steps(
         assert len(files) == (3 if here.status == 0 and words == ("clean", "plan.toml") else 0)
         there = gravel(*words, "--format", "json", "--engine", "elsewhere", status=None)
         assert (there, written(tables)) == (here, files)
+
+
+CAME = {
+    "SELECT paid, COUNT(*) FROM 'boats.csv' WHERE fee > 99 GROUP BY paid": "7 groups",  # where fee is NULL, paid is
+    "SELECT boat_id FROM 'boats.csv' WHERE boat_id > 5990": "9 rows",
+    "SELECT DISTINCT paid FROM 'boats.parquet' AS b": "24 rows",  # 8 of each of 3 batches
+    "SELECT boat_id FROM 'boats.parquet' ORDER BY fee DESC NULLS LAST LIMIT 4": "12 rows",
+    "SELECT b.name FROM 'boats.parquet' AS b JOIN 'part-a.csv' AS p USING (boat_id)": "6,000 rows",
+}
+
+
+@pytest.mark.parametrize("elsewhere", [(40, 16)], ids=str, indirect=True)
+def test_only_what_a_query_needs_comes_from_elsewhere(
+    tables: Path, gravel: Callable[..., Ran], elsewhere: None
+) -> None:
+    for text, came in CAME.items():
+        told = gravel("query", text, "--explain", "--engine", "elsewhere").out
+        assert came in told.partition("what came from Spark")[2].splitlines()[2], text
