@@ -414,7 +414,9 @@ CAME = {
     "SELECT boat_id FROM 'boats.csv' WHERE boat_id > 5990": "9 rows",
     "SELECT DISTINCT paid FROM 'boats.parquet' AS b": "24 rows",  # 8 of each of 3 batches
     "SELECT boat_id FROM 'boats.parquet' ORDER BY fee DESC NULLS LAST LIMIT 4": "12 rows",
-    "SELECT b.name FROM 'boats.parquet' AS b JOIN 'part-a.csv' AS p USING (boat_id)": "6,000 rows",
+    "SELECT b.name FROM 'boats.parquet' AS b JOIN 'part-a.csv' AS p USING (boat_id)": "1,500 rows",
+    "SELECT b.name FROM 'boats.parquet' AS b JOIN 'part-a.csv' AS p USING (boat_id) LIMIT 5": "500 rows",
+    "SELECT p.paid, COUNT(*) FROM 'boats.parquet' AS b LEFT JOIN 'part-a.csv' AS p USING (boat_id) WHERE b.fee > 9 GROUP BY p.paid": "8 groups",
 }
 
 
@@ -424,4 +426,4 @@ def test_only_what_a_query_needs_comes_from_elsewhere(
 ) -> None:
     for text, came in CAME.items():
         told = gravel("query", text, "--explain", "--engine", "elsewhere").out
-        assert came in told.partition("what came from Spark")[2].splitlines()[2], text
+        assert came in told.partition("what came from Spark")[2].splitlines()[-1], text

@@ -7,10 +7,11 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from gravel.engine.parallel import ordered_map
 from gravel.kernels.arrays import to_arrow
-from gravel.language.functions.ordering import sortable
+from gravel.language.functions.ordering import sortable, together
 
 _LARGE = 100_000
 
@@ -48,6 +49,42 @@ def codes_of(columns: Sequence[pa.Array], count: int) -> tuple[np.ndarray, np.nd
         ::-1
     ]  # written from the end, so that the first one stays
     return combined, first
+
+
+def codes_across(
+    columns: Sequence[tuple[pa.Array, pa.Array]],
+) -> tuple[np.ndarray, np.ndarray, int]:
+    """A number for each row of two sides, equal where all of some columns of one type are equal and
+    none is NULL: from 0 for those of the right side, -1 for the others of the left one; and how
+    many numbers there are."""
+    count = sum(map(len, columns[0]))
+    parts = (
+        ordered_map(_codes_across, columns)
+        if count > _LARGE and len(columns) > 1
+        else map(_codes_across, columns)
+    )
+    left, right, many = next(iter(parts))
+    for lefts, rights, size in parts:
+        left, right = (
+            np.where((codes < 0) | (further < 0), -1, codes * max(1, size) + further)
+            for codes, further in ((left, lefts), (right, rights))
+        )
+        left, right, many = _codes_across((_known(left), _known(right)))
+    return left, right, many
+
+
+def _codes_across(sides: tuple[pa.Array, pa.Array]) -> tuple[np.ndarray, np.ndarray, int]:
+    left, right = (sortable(side) for side in together(*sides))
+    coded = right.dictionary_encode()
+    met = pc.index_in(left, value_set=coded.dictionary)
+    lefts, rights = (
+        pc.fill_null(codes, -1).to_numpy().astype(np.int64) for codes in (met, coded.indices)
+    )
+    return lefts, rights, len(coded.dictionary)
+
+
+def _known(codes: np.ndarray) -> pa.Array:
+    return to_arrow(codes, mask=codes < 0)
 
 
 def codes_by_slices(

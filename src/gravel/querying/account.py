@@ -116,6 +116,7 @@ class Account(Struct):
     # origins of the rows that errors left out
     omitted: list[np.ndarray] = field(default_factory=list)
     reasons: dict[str, str] = field(default_factory=dict)  # why subqueries fail, by SQLSTATE
+    reserved: list[int] = field(default_factory=list)  # the places of those that are entered next
     # for an operator, the one that left rows of it out
     _instead: dict[int, int] = field(default_factory=dict)
 
@@ -177,8 +178,9 @@ class Account(Struct):
         detail: object = "",
         rows_in: int | None = None,
     ) -> int | None:
-        """Enter an operator into the account; its place there, None within a subquery, whose
-        operators run once a row. `detail`: what str makes of it is told."""
+        """Enter an operator into the account; its place there (the first that is reserved, where
+        one is), None within a subquery, whose operators run once a row. `detail`: what str makes of
+        it is told."""
         self.let_go()
         if self.quiet:
             return None
@@ -191,7 +193,13 @@ class Account(Struct):
             self._instead.pop(item.stage, item.stage) for item in inputs if item.stage is not None
         )
         into = rows_in if rows_in is not None else inputs[0].count if inputs else rows_out
-        self.stages.append(Stage(stage, into, rows_out, str(detail), places, spilled))
+        place = self.reserved.pop(0) if self.reserved else self.reserve()
+        self.stages[place] = Stage(stage, into, rows_out, str(detail), places, spilled)
+        return place
+
+    def reserve(self) -> int:
+        """A place for an operator that is entered later than those that stand after it."""
+        self.stages.append(Stage("", 0, 0))
         return len(self.stages) - 1
 
     def let_go(self) -> None:
@@ -216,14 +224,18 @@ class Account(Struct):
         return Vector(self.store.column([item.values], item.values.type))
 
     def warn(
-        self, caution: str, rows: int, detail: str, hint: str, examples: tuple[str, ...] = ()
+        self,
+        caution: str,
+        rows: int,
+        detail: object,
+        hint: str,
+        examples: tuple[str, ...] = (),
+        unless: int = 0,
     ) -> None:
-        if (
-            rows
-            and not self.quiet
-            and not any((item.caution, item.detail) == (caution, detail) for item in self.cautions)
-        ):
-            self.cautions.append(Caution(caution, rows, detail, hint, examples))
+        """Warn of rows, if there are any, unless there are others. `detail`: as in `enter`."""
+        told = [(item.caution, item.detail) for item in self.cautions]
+        if rows and not unless and not self.quiet and (caution, str(detail)) not in told:
+            self.cautions.append(Caution(caution, rows, str(detail), hint, examples))
 
     def tell_of(self, watch: Watch) -> None:
         """What has been seen that deserves a caution, and which day it is for an expression."""

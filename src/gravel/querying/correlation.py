@@ -36,14 +36,14 @@ T = TypeVar("T")
 
 class Correlated(Struct):
     """A plain SELECT whose FROM reads nothing of the rows around it: the rows of its FROM, the keys
-    by which its WHERE begins to look for them (those of the rows around, its own, their type), and
-    the conditions that are left."""
+    by which its WHERE begins to look for them (those of the rows around, its own), and the
+    conditions that are left."""
 
     query: tree.Query
     select: tree.Select
     outer: list[tree.Name]
     inner: Relation
-    keys: list[tuple[Vector, Vector, Type]]
+    keys: list[tuple[Vector, Vector]]
     rest: list[tree.Node]
 
     def pairs(self, rows: int) -> Iterator[tuple[np.ndarray, np.ndarray]]:
@@ -51,8 +51,8 @@ class Correlated(Struct):
         once."""
         if not self.keys:
             return joins.all_pairs(rows, self.inner.count)
-        lefts, rights, kinds = (list(side) for side in zip(*self.keys, strict=True))
-        return joins.equal_pairs(lefts, rights, kinds)
+        lefts, rights = (list(side) for side in zip(*self.keys, strict=True))
+        return joins.equal_pairs(lefts, rights)
 
     def names(self, over: Relation, text: str) -> dict[tuple[str, str], int]:
         """Where the names that it reads of the rows around it stand there."""
@@ -230,7 +230,7 @@ class Correlation(Struct):
 
         def members() -> Iterator[Members]:
             around, own = (Vector(to_arrow(side.astype(np.int64))) for side in (codes, numbers))
-            for ones, twos in joins.equal_pairs([around], [own], [INTEGER]):
+            for ones, twos in joins.equal_pairs([around], [own]):
                 item = taken(result.vectors[0], twos), result.types[0]
                 yield ones, partial(lambda item: item, item)
 
@@ -438,7 +438,7 @@ class Correlation(Struct):
             if kind is None or x.errors is not None or y.errors is not None:
                 return None
             kind = TEXT if kind.kind is Kind.NULL else kind
-            keys.append((as_type(x, kind), as_type(y, kind), kind))
+            keys.append((as_type(x, kind), as_type(y, kind)))
         return Correlated(query, body, outer, inner, keys, parts)
 
     def _on_pairs(

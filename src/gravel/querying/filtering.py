@@ -85,7 +85,7 @@ class Filtering(Struct):
             if (index := over.search(name, self.context.text)) is not None
         }
         for columns, mask in over.alone:
-            if read & columns and mask.any() and not (mask & keep).any():
+            if read & columns:
                 detail = (
                     f"without a partner are removed by {self.context.written(node)[:60]}, which"
                     " reads the outer side: the join is an inner one now"
@@ -95,4 +95,5 @@ class Filtering(Struct):
                     int(mask.sum()),
                     detail,
                     "put the condition into ON, or allow IS NULL",
+                    unless=int((mask & keep).sum()),
                 )

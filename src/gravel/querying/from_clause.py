@@ -29,6 +29,25 @@ from gravel.words import number_of
 _TRUE = tree.Literal(0, 0, "boolean", "TRUE")
 
 
+def reads_left(source: tree.Node) -> bool:
+    """Whether a part of a FROM reads the tables before it."""
+    return isinstance(source, tree.Unnest) or (isinstance(source, tree.Derived) and source.lateral)
+
+
+def in_full(node: tree.Join, left: Relation, right: Relation) -> tree.Join:
+    """A join with the columns that NATURAL means written out."""
+    if not node.natural:
+        return node
+    seen = [name for index, name in enumerate(left.names) if index not in left.hidden]
+    theirs = {
+        name.casefold() for index, name in enumerate(right.names) if index not in right.hidden
+    }
+    using = tuple(name for name in seen if name and name.casefold() in theirs)
+    if using:
+        return replace(node, using=using)
+    return replace(node, kind="CROSS" if node.kind == "INNER" else node.kind, on=_TRUE)
+
+
 def _has(relation: Relation, name: tree.Name, text: str) -> bool:
     try:
         return relation.search(name, text) is not None
@@ -55,10 +74,10 @@ class FromClause(Struct):
         over = Relation((), (), (), Columns(()), 1)
         parts = self._leading(select.where)
         for index, source in enumerate(select.sources):
-            if index and self._reads_left(source, over):
+            if index and reads_left(source):
                 over = self._beside(over, source, withs)
                 continue
-            result = self._source(source, withs)
+            result = self.source(source, withs)
             if not index:
                 over = result
                 continue
@@ -145,11 +164,6 @@ class FromClause(Struct):
                 results.append((part, part.arguments[1], part.arguments[0]))
         return results
 
-    def _reads_left(self, source: tree.Node, left: Relation) -> bool:
-        return isinstance(source, tree.Unnest) or (
-            isinstance(source, tree.Derived) and source.lateral
-        )
-
     def _beside(
         self, left: Relation, source: tree.Node, withs: dict[str, Relation], outer: bool = False
     ) -> Relation:
@@ -214,7 +228,8 @@ class FromClause(Struct):
         whole = whole.take(np.repeat(starts[codes], each) + offsets)
         return renamed(whole, source.alias, source.columns, source, self.context.text), rows
 
-    def _source(self, node: tree.Node, withs: dict[str, Relation]) -> Relation:
+    def source(self, node: tree.Node, withs: dict[str, Relation]) -> Relation:
+        """The rows of a table, a query, UNNEST or a join."""
         if isinstance(node, tree.TableReference):
             return self.tables.table(node, withs)
         if isinstance(node, tree.Derived):
@@ -229,8 +244,11 @@ class FromClause(Struct):
                 self._unnest(item, node, withs, outer=False), len(item.names)
             )
         assert isinstance(node, tree.Join)
-        left = self._source(node.left, withs)
-        if self._reads_left(node.right, left):
+        return self.joined(self.source(node.left, withs), node, withs)
+
+    def joined(self, left: Relation, node: tree.Join, withs: dict[str, Relation]) -> Relation:
+        """The rows of the left side of a join, joined with its right one."""
+        if reads_left(node.right):
             if node.kind not in ("CROSS", "INNER", "LEFT") or node.using or node.natural:
                 raise self.context.wrong(
                     "what reads the tables before it is joined with CROSS JOIN, a comma, INNER or"
@@ -240,20 +258,8 @@ class FromClause(Struct):
             if node.on is None or is_true(node.on):
                 return self._beside(left, node.right, withs, outer=node.kind == "LEFT")
             return self._beside_where(left, node, withs)
-        right = self._source(node.right, withs)
-        if node.natural:
-            seen = [name for index, name in enumerate(left.names) if index not in left.hidden]
-            theirs = {
-                name.casefold()
-                for index, name in enumerate(right.names)
-                if index not in right.hidden
-            }
-            node = replace(
-                node, using=tuple(name for name in seen if name and name.casefold() in theirs)
-            )
-            if not node.using:
-                node = replace(node, kind="CROSS" if node.kind == "INNER" else node.kind, on=_TRUE)
-        return self.joining.join(left, right, node, withs)
+        right = self.source(node.right, withs)
+        return self.joining.join(left, right, in_full(node, left, right), withs)
 
     @staticmethod
     def _without_outer(relation: Relation, first: int) -> Relation:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -26,31 +27,113 @@ from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.partitions import flat_indices
 from gravel.querying.relation import Columns, Relation, as_type, taken
 from gravel.querying.shapes import SUBQUERIES, top
-from gravel.querying.subqueries import Subqueries
 from gravel.words import number_of
 
 _PAIR = 40  # bytes that a pair of rows takes, about, until its columns are made
 _ROOM = 256 << 20  # bytes that pairs may take whatever `memory` is
 
 
+class JoinedRows(Struct, frozen=True):
+    """What became of the rows of both sides of a join: how many were on the left, had a partner
+    there, and met several; which of the right met one; how many pairs, and rows, came of it."""
+
+    kind: str
+    left: int
+    matched: int
+    several: int
+    met: np.ndarray
+    pairs: int
+    where: str
+
+    @classmethod
+    def of(
+        cls, kind: str, left: int, right: int, ones: np.ndarray, twos: np.ndarray, where: str
+    ) -> JoinedRows:
+        """Of so many rows on each side, and their pairs."""
+        times = np.bincount(ones, minlength=left)
+        met = np.zeros(right, bool)
+        met[twos] = True
+        matched, several = int((times > 0).sum()), int((times > 1).sum())
+        return cls(kind, left, matched, several, met, len(ones), where)
+
+    def __add__(self, other: JoinedRows) -> JoinedRows:
+        """With those of further rows on the left."""
+        return JoinedRows(
+            self.kind,
+            self.left + other.left,
+            self.matched + other.matched,
+            self.several + other.several,
+            self.met | other.met,
+            self.pairs + other.pairs,
+            self.where,
+        )
+
+    def __str__(self) -> str:
+        right = len(self.met)
+        if self.kind == "WHERE":
+            return f"{number_of(self.left)} with {right:,}, where {self.where}"
+        if self.kind == "CROSS":
+            return f"each of {number_of(self.left)} with each of {right:,}"
+        several = f"{number_of(self.several)} on the left met several (+{number_of(self.more)})"
+        return (
+            f"{number_of(self.matched)} on the left matched, {self.left - self.matched:,} without a"
+            f" partner; {right - int(self.met.sum()):,} on the right without one"
+            + (f"; {several}" if self.several else "")
+        )
+
+    @property
+    def more(self) -> int:
+        """How many pairs there are beyond one for each row on the left."""
+        return self.pairs - self.matched
+
+
+class MultipliedRows(Struct, frozen=True):
+    """How many rows several partners add."""
+
+    more: int
+
+    def __add__(self, other: MultipliedRows) -> MultipliedRows:
+        return MultipliedRows(self.more + other.more)
+
+    def __str__(self) -> str:
+        return f"on the left meet several rows on the right: {number_of(self.more)} more"
+
+
+KeyValues = Sequence[tuple[Vector, Type]]
+
+
 class Joining(Struct):
-    """Joins two relations."""
+    """Joins two relations. `with_outer`: rows with what is read of the row around a subquery."""
 
     account: Account
     context: QueryContext
     expressions: ExpressionEvaluator
-    subqueries: Subqueries
+    with_outer: Callable[[Relation], tuple[Relation, Any]]
+
+    def right_keys(
+        self, left: Relation, right: Relation, node: tree.Join, withs: dict[str, Relation]
+    ) -> KeyValues:
+        """What ON compares of the right side with the left, of which nothing is told."""
+        self.account.quiet += 1
+        try:
+            return [
+                self.expressions.evaluate(b, right, withs)[0:2]
+                for _, b in self._equalities(left, right, node)[0]
+            ]
+        finally:
+            self.account.quiet -= 1
 
     def join(
-        self, left: Relation, right: Relation, node: tree.Join, withs: dict[str, Relation]
+        self,
+        left: Relation,
+        right: Relation,
+        node: tree.Join,
+        withs: dict[str, Relation],
+        known: KeyValues | None = None,
     ) -> Relation:
-        equal, rest = (
-            ([], [])
-            if node.using
-            else self._split(node.on, left, right)
-            if node.on is not None
-            else ([], [])
-        )
+        """The rows of both, side by side. `known`: the right_keys, of which all has been told."""
+        equal, rest = self._equalities(left, right, node)
+        told = right if known is None else right.take(np.zeros(0, np.int64))
         keys: list[tuple[Vector, Vector, Type]] = []
         message: list[tuple[str, str]] = []
         for name in node.using:
@@ -66,11 +149,13 @@ class Joining(Struct):
                 )
             )
             message.append((name, name))
-        for a, b in equal:
+        for position, (a, b) in enumerate(equal):
             (x, first), (y, second) = (
                 self.expressions.evaluate(a, left, withs),
-                self.expressions.evaluate(b, right, withs),
+                self.expressions.evaluate(b, told, withs),
             )
+            if known is not None:
+                y, second = known[position]
             keys.append(self._key(x, first, y, second, a))
             message.append((self.context.written(a), self.context.written(b)))
         sound = self.account.sound_rows(
@@ -78,8 +163,9 @@ class Joining(Struct):
         )
         if sound is not None:
             left, keys = left.take(sound), [(taken(x, sound), y, kind) for x, y, kind in keys]
+        untold = [y if known is None else taken(y, np.zeros(0, np.int64)) for _, y, _ in keys]
         sound = self.account.sound_rows(
-            "ON", right, [(text, y) for (_, y, _), (_, text) in zip(keys, message, strict=True)]
+            "ON", told, [(text, y) for y, (_, text) in zip(untold, message, strict=True)]
         )
         if sound is not None:
             right, keys = right.take(sound), [(x, taken(y, sound), kind) for x, y, kind in keys]
@@ -90,7 +176,6 @@ class Joining(Struct):
             pairs = joins.equal_pairs(
                 [key[0] for key in keys],
                 [key[1] for key in keys],
-                [key[2] for key in keys],
                 self.account.memory,
                 self.account.give_back,
                 most if not rest else (lambda pairs: None),
@@ -101,18 +186,17 @@ class Joining(Struct):
         lefts, rights = [], []
         met_pairs, asked = 0, False
         ours, others = left.for_a_while(), right.for_a_while()
+        failed: list[list[tuple[np.ndarray, np.ndarray | None]]] = [[] for _ in rest]
         for ones, twos in pairs:
-            for condition in rest:
+            for condition, of_condition in zip(rest, failed, strict=True):
                 if not len(ones) and asked:
                     break
-                both, _ = self.subqueries.with_outer(ours.take(ones).beside(others.take(twos)))
+                both, _ = self.with_outer(ours.take(ones).beside(others.take(twos)))
                 result, _ = self.expressions.evaluate(
                     condition, both, withs, condition=True, watched=False
                 )
                 if result.errors is not None:
-                    self.account.report_errors(
-                        "ON", self.context.written(condition), result.errors, both.rows
-                    )
+                    of_condition.append((result.errors, both.rows))
                 keep = result.true(len(ones))
                 ones, twos = ones[keep], twos[keep]
             asked = True
@@ -126,11 +210,18 @@ class Joining(Struct):
             for condition in rest:
                 self.expressions.evaluate(
                     condition,
-                    self.subqueries.with_outer(left.take(none).beside(right.take(none)))[0],
+                    self.with_outer(left.take(none).beside(right.take(none)))[0],
                     withs,
                     condition=True,
                     watched=False,
                 )
+        for condition, of_condition in zip(rest, failed, strict=True):
+            errors, rows = None, None
+            if of_condition:
+                errors = np.concatenate([part for part, _ in of_condition])
+                numbers = [part for _, part in of_condition if part is not None]
+                rows = np.concatenate(numbers) if numbers else None
+            self.account.report_errors("ON", self.context.written(condition), errors, rows)
         met, theirs = (
             (
                 subset[0]
@@ -165,17 +256,17 @@ class Joining(Struct):
     ) -> None:
         """Both sides have rows with NULL in a key, of which = pairs none."""
         for (left, right, _), (mine, theirs) in zip(keys, message, strict=True):
-            ones, twos = left.values.null_count, right.values.null_count
-            if ones and twos:
-                detail = (
-                    f"on the left have NULL in {mine[:60]}, as {twos:,} on the right have, and ="
-                    " pairs none of them"
-                )
-                hint = (
-                    f"{mine[:60]} IS NOT DISTINCT FROM {theirs[:60]} would; or leave them out:"
-                    f" WHERE {mine[:60]} IS NOT NULL"
-                )
-                self.account.warn("NULL in join keys", ones, detail, hint)
+            twos = right.values.null_count
+            detail = (
+                f"on the left have NULL in {mine[:60]}, as {twos:,} on the right have, and ="
+                " pairs none of them"
+            )
+            hint = (
+                f"{mine[:60]} IS NOT DISTINCT FROM {theirs[:60]} would; or leave them out:"
+                f" WHERE {mine[:60]} IS NOT NULL"
+            )
+            ones = left.values.null_count if twos else 0
+            self.account.warn("NULL in join keys", ones, detail, hint)
 
     def _warn_of_almost_equal_keys(
         self, left: pa.Array, right: pa.Array, matched: np.ndarray, name: str
@@ -185,7 +276,7 @@ class Joining(Struct):
         alone = np.ones(len(left), bool)
         alone[matched] = False
         mine = upper(tidy_spaces(left.filter(to_arrow(alone)).drop_null()))
-        theirs = upper(tidy_spaces(right.drop_null()))
+        theirs = upper(tidy_spaces(right.drop_null() if len(mine) else right[:0]))
         near = pc.is_in(mine, theirs)
         alone_unless = "on the left have no partner, and would if"
         of_key = f"of {name[:60]} were ignored"
@@ -207,69 +298,58 @@ class Joining(Struct):
         )
 
     def pair_up(
-        self, left: Relation, right: Relation, array: np.ndarray, two: np.ndarray, node: tree.Join
+        self, left: Relation, right: Relation, ones: np.ndarray, twos: np.ndarray, node: tree.Join
     ) -> Relation:
-        several, alone_left = _met(array, left.count)
-        _, alone_right = _met(two, right.count)
-        pairs = len(array)
-        extra = pairs - (left.count - len(alone_left))
-        if node.kind in ("LEFT", "FULL") and len(alone_left):
-            array, two = (
-                np.concatenate([array, alone_left]),
-                np.concatenate([two, np.full(len(alone_left), -1)]),
-            )
-            order = np.argsort(array, kind="stable")
-            array, two = array[order], two[order]
-        if node.kind in ("RIGHT", "FULL") and len(alone_right):
-            array, two = (
-                np.concatenate([array, np.full(len(alone_right), -1)]),
-                np.concatenate([two, alone_right]),
-            )
-        result = left.take(array).beside(right.take(two))
-        sides = []
-        if node.kind in ("LEFT", "FULL") and len(alone_left):
-            sides.append((frozenset(range(len(left.names), len(result.names))), two < 0))
-        if node.kind in ("RIGHT", "FULL") and len(alone_right):
-            sides.append((frozenset(range(len(left.names))), array < 0))
-        result = replace(result, alone=(*result.alone, *sides))
-        if node.using:
-            result = self._merged(result, left, node)
-        if node.kind == "WHERE":
-            message = f"{number_of(left.count)} with {right.count:,}, where {self._shown(node)}"
-            stage = self.account.enter(
-                "tables joined by WHERE", (left, right), result.count, message
-            )
-        elif node.kind != "CROSS":
-            message = (
-                f"{number_of(left.count - len(alone_left))} on the left matched,"
-                f" {len(alone_left):,}"
-                " without a partner; "
-            )
-            message += f"{len(alone_right):,} on the right without one"
-            if several:
-                message += f"; {number_of(several)} on the left met several (+{number_of(extra)})"
-            stage = self.account.enter(f"{node.kind} JOIN", (left, right), result.count, message)
+        """The pairs of rows that a join makes, by their places on both sides, with those that it
+        keeps without a partner."""
+        written = self._shown(node) if node.kind == "WHERE" else ""
+        counts = JoinedRows.of(node.kind, left.count, right.count, ones, twos, written)
+        if node.kind in ("LEFT", "FULL") and counts.matched < left.count:
+            alone = flat_indices(np.bincount(ones, minlength=left.count) == 0)
+            ones = np.concatenate([ones, alone])
+            twos = np.concatenate([twos, np.full(len(alone), -1)])
+            order = np.argsort(ones, kind="stable")
+            ones, twos = ones[order], twos[order]
+        if node.kind in ("RIGHT", "FULL"):
+            alone = flat_indices(~counts.met)
+            ones = np.concatenate([ones, np.full(len(alone), -1)])
+            twos = np.concatenate([twos, alone])
+        result = self.beside(left.take(ones), right.take(twos), node, ones < 0, twos < 0)
+        name = "tables joined by WHERE" if node.kind == "WHERE" else f"{node.kind} JOIN"
+        stage = self.account.enter(name, (left, right), result.count, counts)
+        if node.kind not in ("WHERE", "CROSS"):
             self.account.warn(
                 "a join multiplies rows",
-                several,
-                f"on the left meet several rows on the right: {number_of(extra)} more",
+                counts.several,
+                MultipliedRows(counts.more),
                 "join on a key of the right table",
             )
-            if node.kind in ("INNER", "RIGHT"):
-                self.account.warn(
-                    "a join loses rows",
-                    len(alone_left),
-                    "on the left have no partner, so they are lost",
-                    "LEFT JOIN keeps them",
-                )
-        else:
-            stage = self.account.enter(
-                "CROSS JOIN",
-                (left, right),
-                pairs,
-                f"each of {number_of(left.count)} with each of {right.count:,}",
+        if node.kind in ("INNER", "RIGHT"):
+            self.account.warn(
+                "a join loses rows",
+                counts.left - counts.matched,
+                "on the left have no partner, so they are lost",
+                "LEFT JOIN keeps them",
             )
         return replace(result, stage=stage)
+
+    def beside(
+        self,
+        left: Relation,
+        right: Relation,
+        node: tree.Join,
+        no_left: np.ndarray,
+        no_right: np.ndarray,
+    ) -> Relation:
+        """Rows of both sides of a join, one beside the other; which of them have none on a side."""
+        result, width = left.beside(right), len(left.names)
+        sides = []
+        if node.kind in ("LEFT", "FULL"):
+            sides.append((frozenset(range(width, len(result.names))), no_right))
+        if node.kind in ("RIGHT", "FULL"):
+            sides.append((frozenset(range(width)), no_left))
+        result = replace(result, alone=(*result.alone, *sides))
+        return self._merged(result, left, node) if node.using else result
 
     def _shown(self, node: tree.Join) -> str:
         parts = node.on.operands if isinstance(node.on, tree.Logic) else (node.on,)
@@ -330,11 +410,14 @@ class Joining(Struct):
         kind = TEXT if kind.kind is Kind.NULL else kind
         return as_type(a, kind), as_type(b, kind), kind
 
-    def _split(
-        self, on: tree.Node, left: Relation, right: Relation
+    def _equalities(
+        self, left: Relation, right: Relation, node: tree.Join
     ) -> tuple[list[tuple[tree.Node, tree.Node]], list[tree.Node]]:
-        """The equalities of a condition between one side and the other that stand first, and what
-        is decided after them."""
+        """The equalities of ON between one side and the other that stand first, and what is decided
+        after them."""
+        on = node.on
+        if node.using or on is None:
+            return [], []
         parts = list(on.operands) if isinstance(on, tree.Logic) and on.operator == "AND" else [on]
         equal: list[tuple[tree.Node, tree.Node]] = []
         rest: list[tree.Node] = []
@@ -372,10 +455,3 @@ class Joining(Struct):
                 )
             result |= set(inside)
         return result
-
-
-def _met(rows: np.ndarray, count: int) -> tuple[int, np.ndarray]:
-    """Of so many rows, of which some are met, how many are met more than once, and which are not
-    met."""
-    times = np.bincount(rows, minlength=count)
-    return int((times > 1).sum()), flat_indices(times == 0)

@@ -5,18 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from functools import partial
 from itertools import pairwise
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.memory import give_back_freed_blocks
-from gravel.engine.row_codes import codes_of
+from gravel.engine.row_codes import codes_across
 from gravel.engine.sets import distinct_values
 from gravel.engine.vector import Vector
 from gravel.querying.partitions import flat_indices, one_by_one, part_count, part_numbers
-from gravel.querying.relation import joined, taken
+from gravel.querying.relation import taken
 
 CHUNK = 1 << 21
 
@@ -24,7 +23,6 @@ CHUNK = 1 << 21
 def equal_pairs(
     left: list[Vector],
     right: list[Vector],
-    kinds: list[Any],
     memory: int | None = None,
     let_go: Callable[[], None] = give_back_freed_blocks,
     counted: Callable[[int], None] = lambda pairs: None,
@@ -36,7 +34,7 @@ def equal_pairs(
     are made."""
     parts = part_count(len(left[0]) + len(right[0]), memory)
     if parts == 1:
-        yield from _equal_pairs(left, right, kinds, counted, at_once or CHUNK)
+        yield from _equal_pairs(left, right, counted, at_once or CHUNK)
         return
     sides = [
         part_numbers([item.values for item in side], len(side[0]), parts) for side in (left, right)
@@ -50,7 +48,6 @@ def equal_pairs(
             for first, second in _equal_pairs(
                 [taken(item, mine) for item in left],
                 [taken(item, theirs) for item in right],
-                kinds,
                 partial(_counted_from, counted, before),
                 CHUNK,
             ):
@@ -70,23 +67,13 @@ def _counted_from(counted: Callable[[int], None], before: int, pairs: int) -> No
 
 
 def _equal_pairs(
-    left: list[Vector],
-    right: list[Vector],
-    kinds: list[Any],
-    counted: Callable[[int], None],
-    at_once: int,
+    left: list[Vector], right: list[Vector], counted: Callable[[int], None], at_once: int
 ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
-    lefts, rights = len(left[0]), len(right[0])
-    together = [joined([a, b], kind).values for a, b, kind in zip(left, right, kinds, strict=True)]
-    codes, _ = codes_of(together, lefts + rights)
-    known = np.ones(lefts + rights, bool)
-    for column in together:
-        if column.null_count:
-            known &= pc.is_valid(column).to_numpy(zero_copy_only=False)
-    left_rows, right_rows = flat_indices(known[:lefts]), flat_indices(known[lefts:])
-    left_codes, right_codes = codes[:lefts][left_rows], codes[lefts:][right_rows]
+    pairs_of_columns = [(a.values, b.values) for a, b in zip(left, right, strict=True)]
+    left_codes, right_codes, many = codes_across(pairs_of_columns)
+    left_rows, right_rows = flat_indices(left_codes >= 0), flat_indices(right_codes >= 0)
+    left_codes, right_codes = left_codes[left_rows], right_codes[right_rows]
     order = np.argsort(right_codes, kind="stable")
-    many = int(codes.max()) + 1 if len(codes) else 0
     counts = np.bincount(right_codes, minlength=many)
     starts = np.concatenate([[0], np.cumsum(counts)])
     each = counts[left_codes]

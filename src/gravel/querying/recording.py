@@ -3,12 +3,13 @@ wherever that is, and each notes the same events in the same order."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from gravel.engine.row_codes import codes_of
 from gravel.inspecting.cautions import Sightings, Watch
@@ -23,13 +24,20 @@ class Warned(Struct, frozen=True):
 
     caution: str
     rows: int
-    detail: str
+    detail: Any
     hint: str
     examples: tuple[str, ...]
+    unless: int
 
     def __add__(self, other: Warned) -> Warned:
-        examples = self.examples or other.examples
-        return Warned(self.caution, self.rows + other.rows, self.detail, self.hint, examples)
+        return Warned(
+            self.caution,
+            self.rows + other.rows,
+            self.detail if isinstance(self.detail, str) else self.detail + other.detail,
+            self.hint,
+            self.examples or other.examples,
+            self.unless + other.unless,
+        )
 
 
 class AlikeKeys(Struct, frozen=True):
@@ -61,8 +69,10 @@ class Failed(Struct, frozen=True):
 
 
 class Entered(Struct, frozen=True):
-    """An operator with its rows; what `detail` says of them can be added."""
+    """An operator with its rows, of one relation or of two; what `detail` says of them can be
+    added."""
 
+    relations: int
     stage: str
     rows_in: int
     rows_out: int
@@ -70,6 +80,7 @@ class Entered(Struct, frozen=True):
 
     def __add__(self, other: Entered) -> Entered:
         return Entered(
+            self.relations,
             self.stage,
             self.rows_in + other.rows_in,
             self.rows_out + other.rows_out,
@@ -96,7 +107,7 @@ class RecordingAccount(Account):
         rows_in: int | None = None,
     ) -> int | None:
         """See Account."""
-        self.events.append(Entered(stage, inputs[0].count, rows_out, detail))
+        self.events.append(Entered(len(inputs), stage, inputs[0].count, rows_out, detail))
         return None
 
     def report_errors(
@@ -111,34 +122,43 @@ class RecordingAccount(Account):
         self.watches.append(watch)
 
     def warn(
-        self, caution: str, rows: int, detail: str, hint: str, examples: tuple[str, ...] = ()
+        self,
+        caution: str,
+        rows: int,
+        detail: object,
+        hint: str,
+        examples: tuple[str, ...] = (),
+        unless: int = 0,
     ) -> None:
         """See Account."""
-        self.events.append(Warned(caution, rows, detail, hint, examples))
+        self.events.append(Warned(caution, rows, detail, hint, examples, unless))
 
     def warn_of_alike(self, caution: str, keys: Sequence[pa.Array], what: str, hint: str) -> None:
         """See Account."""
         self.events.append(AlikeKeys(caution, _once_each(keys), what, hint))
 
-    def tell(self, account: Account, read: Relation) -> int | None:
-        """Tell another account what happened to the rows that were read; the place there of the
-        last operator that they went through. Raises DataProblem where errors stop the query."""
-        place, watches = read.stage, iter(self.watches)
+    def tell(self, account: Account, read: Relation, joined: Iterable[Relation] = ()) -> int | None:
+        """Tell another account what happened to the rows that were read, and `joined` with others;
+        the place there of the last operator that they went through. Raises DataProblem where errors
+        stop the query."""
+        watches, joined = iter(self.watches), iter(joined)
         for event in self.events:
             match event:
                 case Sightings():
                     watch = next(watches)
                     watch.seen = event
                     account.tell_of(watch)
-                case Warned(caution, rows, detail, hint, examples):
-                    account.warn(caution, rows, detail, hint, examples)
+                case Warned(caution, rows, detail, hint, examples, unless):
+                    account.warn(caution, rows, detail, hint, examples, unless)
                 case AlikeKeys(caution, keys, what, hint):
                     account.warn_of_alike(caution, keys or (), what, hint)
                 case Failed(faults):
                     account.tell_faults(faults.values())
-                case Entered(stage, rows_in, rows_out, detail):
-                    place = account.enter(stage, (read,), rows_out, detail, rows_in)
-        return place
+                case Entered(relations, stage, rows_in, rows_out, detail):
+                    inputs = (read, next(joined)) if relations > 1 else (read,)
+                    place = account.enter(stage, inputs, rows_out, detail, rows_in)
+                    read = replace(read, stage=place)
+        return read.stage
 
 
 def _once_each(keys: Sequence[pa.Array]) -> tuple[pa.Array, ...] | None:

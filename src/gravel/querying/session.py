@@ -21,7 +21,7 @@ from gravel.querying.context import QueryContext
 from gravel.querying.correlation import Correlation
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.filtering import Filtering
-from gravel.querying.from_clause import FromClause
+from gravel.querying.from_clause import FromClause, reads_left
 from gravel.querying.group_inputs import GroupInputs
 from gravel.querying.grouping import Grouping
 from gravel.querying.joining import Joining
@@ -36,7 +36,7 @@ from gravel.querying.relation import (
     renamed,
     typed,
 )
-from gravel.querying.scanning import Scanning
+from gravel.querying.scanning import ScannedTable, Scanning
 from gravel.querying.set_operations import FirstOfEach, SetOperations
 from gravel.querying.shapes import SUBQUERIES, asked_names, name_of, top
 from gravel.querying.subqueries import Subqueries
@@ -71,7 +71,7 @@ class Session:
                 self.select_over,
             ),
         )
-        joining = Joining(*shared, self.expressions, self.subqueries)
+        joining = Joining(*shared, self.expressions, self.subqueries.with_outer)
         self.from_clause = FromClause(
             *shared, self.expressions, self.tables, self.subqueries, joining, self.run_query
         )
@@ -79,7 +79,7 @@ class Session:
         aggregation = Aggregation(*shared, self.expressions)
         inputs = GroupInputs(*shared, self.expressions, aggregation)
         self.grouping = Grouping(*shared, self.expressions, self.subqueries, aggregation, inputs)
-        self.scanning = Scanning(*shared, self.tables, self.grouping)
+        self.scanning = Scanning(*shared, self.tables, self.from_clause, joining, self.grouping)
         self.windowing = Windowing(*shared, self.expressions, aggregation)
         self.set_operations = SetOperations(*shared)
         self.ordering = Ordering(*shared, self.expressions)
@@ -275,12 +275,15 @@ class Session:
         fetch: int | None = None,
     ) -> Relation:
         decided: set[int] = set()
-        alone, table, over = self._single_table(select, withs), None, None
+        chain, over = self._chain(select, withs), None
         limited = query is not None and _begins_with_its_result(select, query)
-        if alone is not None and limited and fetch is not None:
-            over = self.tables.first_rows(alone, select.where, (offset or 0) + fetch)
-        if over is None and alone is not None and self.tables.is_scanned(alone):
-            table, over = alone, self.tables.without_rows(alone)[2]
+        table: ScannedTable | None = None
+        if chain is not None:
+            first, joins = chain
+            if limited and fetch is not None and not joins:
+                over = self.tables.first_rows(first, select.where, (offset or 0) + fetch)
+            if over is None:
+                table, over = self.scanning.begin(first, joins, withs)
         if over is None:
             over = self.from_clause.rows(select, withs, decided)
         select = replace(select, where=_without(select.where, decided))
@@ -294,10 +297,10 @@ class Session:
         query: tree.Query | None,
         offset: int | None = None,
         fetch: int | None = None,
-        table: tree.TableReference | None = None,
+        table: ScannedTable | None = None,
     ) -> Relation:
-        """What a SELECT makes of the rows of its FROM; with `table`, which is all that it reads and
-        is worked on batch by batch, `over` has its columns alone."""
+        """What a SELECT makes of the rows of its FROM; with `table`, which is worked on batch by
+        batch, `over` has their columns alone."""
         own = len(over.names)
         over, outside = self.subqueries.with_outer(over)
         where = select.where
@@ -317,12 +320,13 @@ class Session:
         elif table is not None:
             most = None if fetch is None else (offset or 0) + fetch
             needed = self._needed(select, query, items, over, stands, most)
-            if needed is not None:
-                over, rows_in = self.scanning.rows(table, where, needed)
+            begins = query is not None and _begins_with_its_result(select, query)
+            if needed is not None or (begins and most is not None):
+                over, rows_in = self.scanning.rows(table, where, needed, most if begins else None)
         if table is not None and groups is None and rows_in is None:
             over = (
-                self.tables.table(table, withs)
-                if where is None
+                self.tables.table(table.node, withs)
+                if where is None and not table.joins
                 else self.scanning.rows(table, where)[0]
             )
         if grouped:
@@ -402,19 +406,24 @@ class Session:
             return None
         return self.ordering.first_rows(query, items, over, stands, most)
 
-    def _single_table(
+    def _chain(
         self, select: tree.Select, withs: dict[str, Relation]
-    ) -> tree.TableReference | None:
-        """The table that is all that a SELECT and its WHERE read; None where there is more."""
-        source = select.sources[0] if len(select.sources) == 1 else None
+    ) -> tuple[tree.TableReference, list[tree.Join]] | None:
+        """The table that a FROM begins with, and what it is joined with, such that its rows stay in
+        their order and none depends on another one; None for any other."""
+        source, joins = select.sources[0] if len(select.sources) == 1 else None, []
+        while isinstance(source, tree.Join):
+            joins.append(source)
+            source = source.left
         if (
-            not isinstance(source, tree.TableReference)
+            not self.tables.is_read(source, withs)
             or self.subqueries.around is not None
-            or (source.is_name and source.reference.casefold() in {*withs, *self.context.relations})
             or (select.where is not None and top(select.where, SUBQUERIES))
+            or any(join.on is not None and top(join.on, SUBQUERIES) for join in joins)
+            or any(join.kind in ("RIGHT", "FULL") or reads_left(join.right) for join in joins)
         ):
             return None
-        return source
+        return source, joins[::-1]
 
     def _as_it_stands(
         self, node: tree.Node, over: Relation, stands: dict[Any, int]

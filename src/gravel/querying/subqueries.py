@@ -308,7 +308,7 @@ class Subqueries(Struct):
         over: Relation,
         relation: Relation,
         withs: dict[str, Relation],
-    ) -> tuple[list[Vector], list[Vector], list[Type]]:
+    ) -> tuple[list[Vector], list[Vector]]:
         """Both sides of IN or of a comparison with a query's values, in common types."""
         if len(items) != len(relation.names):
             raise self.context.wrong(
@@ -322,11 +322,9 @@ class Subqueries(Struct):
                 raise self.context.wrong(f"IN cannot mix {kind} and {other}", item)
             kinds.append(TEXT if both.kind is Kind.NULL else both)
         left = [as_type(result, kind) for (result, _), kind in zip(sides, kinds, strict=True)]
-        return (
-            left,
-            [as_type(vector, kind) for vector, kind in zip(relation.vectors, kinds, strict=True)],
-            kinds,
-        )
+        return left, [
+            as_type(vector, kind) for vector, kind in zip(relation.vectors, kinds, strict=True)
+        ]
 
     def _compared(
         self,
@@ -337,7 +335,7 @@ class Subqueries(Struct):
     ) -> Vector:
         """x < ANY (SELECT …): TRUE where it is true of the value that is farthest, unknown where a
         NULL might have been; ALL is the opposite of the opposite comparison with ANY."""
-        (left,), (right,), _ = self._pairs_alike(
+        (left,), (right,) = self._pairs_alike(
             quantified, [quantified.operand], over, relation, withs
         )
         operator = OPPOSITES[quantified.operator] if quantified.all else quantified.operator
@@ -377,11 +375,11 @@ class Subqueries(Struct):
             if isinstance(in_query.operand, tree.Row)
             else (in_query.operand,)
         )
-        left, right, kinds = self._pairs_alike(in_query, items, over, relation, withs)
+        left, right = self._pairs_alike(in_query, items, over, relation, withs)
         count = over.count
         true = np.zeros(count, bool)
         if relation.count and count:
-            for pairs, _ in joins.equal_pairs(left, right, kinds):
+            for pairs, _ in joins.equal_pairs(left, right):
                 true[pairs] = True
         unknown = np.zeros(count, bool)
         left_null = np.array(

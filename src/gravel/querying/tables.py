@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeGuard
 
 import numpy as np
 import pyarrow as pa
@@ -171,11 +171,32 @@ class Tables(Struct):
             unread=unread,
             stage=stage,
         )
-        if self.context.as_stored and table.fields and self.kept in (None, table):
-            self.kept = table
+        if self._is_kept(table):
             origin = np.arange(len(rows)) if read is None else rows - 1
             result = replace(result, origin=origin, plain=names)
         return result
+
+    def is_read(
+        self, node: tree.Node | None, withs: dict[str, Relation]
+    ) -> TypeGuard[tree.TableReference]:
+        """Whether a part of a FROM is a table that is read: its rows are not at hand."""
+        return isinstance(node, tree.TableReference) and not (
+            node.is_name and node.reference.casefold() in {*withs, *self.context.relations}
+        )
+
+    def let_come_first(self, node: tree.TableReference) -> None:
+        """Let a table stand before those that are read from now on until it is itself."""
+        table = self.open(node)
+        self.malformed.setdefault(table.name, ())
+        self.read_as.setdefault(table.name, table.read_as)
+        self._is_kept(table)
+
+    def _is_kept(self, table: Source) -> bool:
+        """Whether a table is the one that results know the rows and columns of: the first that can
+        be."""
+        if self.context.as_stored and table.fields and self.kept is None:
+            self.kept = table
+        return self.kept is table
 
     def is_scanned(self, node: tree.TableReference) -> bool:
         """Whether what a query asks of a table alone is worked out while it is read, batch by
@@ -268,18 +289,21 @@ class Tables(Struct):
         if not whole and sum(counts) < need:
             return None
         if not whole:
-            rows = sum(batch.count for batch in batches)
-            read = "the first row was" if rows == 1 else f"the first {rows:,} rows were"
-            self.account.remarks.append(
-                f"{node.reference}: {read} read, as many as the result needs; counts, cautions and"
-                " types are of those"
-            )
+            self.remark_first(node, sum(batch.count for batch in batches))
         self.note(table, number_of(sum(batch.count for batch in batches)))
         beside = "" if whole else "the rest is not needed"
         result = self._relation(
             table, node, wanted, *_put_together(batches, types, wanted), beside=beside
         )
         return self._named(result, node)
+
+    def remark_first(self, node: tree.TableReference, rows: int) -> None:
+        """Remark that only the first rows of a table were read."""
+        read = "the first row was" if rows == 1 else f"the first {rows:,} rows were"
+        self.account.remarks.append(
+            f"{node.reference}: {read} read, as many as the result needs; counts, cautions and"
+            " types are of those"
+        )
 
     def _matching(
         self,
