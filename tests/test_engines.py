@@ -66,6 +66,7 @@ CASES = {
     "query in the order of a column whose name a result has too": 'query SELECT\0boat_id\0AS\0"Paid",\0day\0FROM\0\'boats.parquet\'\0ORDER\0BY\0"paid"\0DESC,\0fee\0LIMIT\x005',
     "query of different rows": "query SELECT\0DISTINCT\0name,\0b.paid\0FROM\0'boats.csv'\0AS\0b\0WHERE\0fee>99\0ORDER\0BY\x001\0LIMIT\x0020",
     "query of several tables": "query SELECT\0b.name,\0p.*\0FROM\0'boats.parquet'\0AS\0b\0JOIN\0'part-b.csv'\0AS\0p\0USING\0(boat_id)\0WHERE\0b.fee>500\0ORDER\0BY\0b.fee,\x002\0LIMIT\x0050",
+    "query of joined groups": "query SELECT\0n.share,\0COUNT(*),\0COUNT(DISTINCT\0b.day),\0SUM(p.fee\0/\0(b.boat_id\0-\x007))\0FROM\0'boats.csv'\0AS\0b\0LEFT\0JOIN\0(SELECT\0name,\0COUNT(*)\0AS\0share\0FROM\0'boats.parquet'\0WHERE\0fee\0>\x0099\0GROUP\0BY\0name)\0AS\0n\0ON\0TRIM(b.name)\0=\0n.name\0AND\x0012\0/\0(b.boat_id\0-\x009)\0<\x005\0CROSS\0JOIN\0(SELECT\0AVG(fee)\0AS\0fee\0FROM\0'part-a.csv'\0WHERE\0fee\0IS\0NOT\0NULL)\0AS\0p\0WHERE\0n.share\0>\x003\0GROUP\0BY\0n.share --on-error null",
     "query of the first rows": "query SELECT\0mail\0FROM\0'boats.parquet'\0WHERE\0fee>900\0LIMIT\x007",
     "query that fails": "query SELECT\0name\0FROM\0'boats.csv'\0WHERE\0fee/(boat_id-7)>1",
     "check by another table": "check boats.csv name\0IN\0(SELECT\0name\0FROM\0'boats.parquet'\0WHERE\0fee>950)",
