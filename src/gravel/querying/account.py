@@ -21,6 +21,7 @@ from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import ErrorPolicy, meaning, sqlstate
 from gravel.language.functions.casing import tidy_spaces, upper
 from gravel.problems import DataProblem
+from gravel.querying.joined_rows import Finding, JoinedRows
 from gravel.querying.partitions import more_than
 from gravel.querying.relation import Relation
 
@@ -227,15 +228,27 @@ class Account(Struct):
         self,
         caution: str,
         rows: int,
-        detail: object,
+        detail: str,
         hint: str,
         examples: tuple[str, ...] = (),
         unless: int = 0,
     ) -> None:
-        """Warn of rows, if there are any, unless there are others. `detail`: as in `enter`."""
+        """Warn of rows, if there are any, unless there are others."""
         told = [(item.caution, item.detail) for item in self.cautions]
-        if rows and not unless and not self.quiet and (caution, str(detail)) not in told:
-            self.cautions.append(Caution(caution, rows, str(detail), hint, examples))
+        if rows and not unless and not self.quiet and (caution, detail) not in told:
+            self.cautions.append(Caution(caution, rows, detail, hint, examples))
+
+    def enter_join(self, joined_rows: JoinedRows, inputs: Sequence[Relation]) -> int | None:
+        """Enter a join of two relations, and warn of what it did; its place."""
+        rows_in = joined_rows.sides[0].rows
+        place = self.enter(joined_rows.name, inputs, joined_rows.out, joined_rows, rows_in)
+        self.find(joined_rows)
+        return place
+
+    def find(self, finding: Finding | JoinedRows) -> None:
+        """Warn of what was found where two relations are joined, if it deserves that."""
+        for item in finding.cautions():
+            self.warn(item.caution, item.rows, item.detail, item.hint)
 
     def tell_of(self, watch: Watch) -> None:
         """What has been seen that deserves a caution, and which day it is for an expression."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import pyarrow as pa
 from msgspec import Struct
@@ -244,10 +246,17 @@ class FromClause(Struct):
                 self._unnest(item, node, withs, outer=False), len(item.names)
             )
         assert isinstance(node, tree.Join)
-        return self.joined(self.source(node.left, withs), node, withs)
+        return self._joined(self.source(node.left, withs), node, withs)
 
-    def joined(self, left: Relation, node: tree.Join, withs: dict[str, Relation]) -> Relation:
-        """The rows of the left side of a join, joined with its right one."""
+    def joined(
+        self, left: Relation, joins: Sequence[tree.Join], withs: dict[str, Relation]
+    ) -> Relation:
+        """Rows, joined with what one join after another has on its right."""
+        for node in joins:
+            left = self._joined(left, node, withs)
+        return left
+
+    def _joined(self, left: Relation, node: tree.Join, withs: dict[str, Relation]) -> Relation:
         if reads_left(node.right):
             if node.kind not in ("CROSS", "INNER", "LEFT") or node.using or node.natural:
                 raise self.context.wrong(

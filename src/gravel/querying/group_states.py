@@ -10,10 +10,11 @@ import numpy as np
 import pyarrow as pa
 from msgspec import Struct, field
 
-from gravel.engine.aggregates import GroupState
+from gravel.engine.aggregates import GroupedValues, GroupState, state_of
 from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
+from gravel.language.types import INTEGER
 from gravel.querying.groups import distinct_rows
 from gravel.querying.relation import end_to_end, taken
 
@@ -71,6 +72,24 @@ class PartialGroups(Struct, frozen=True):
             before = mine.renumbered(codes[: self.many], len(first))
             states.append(before.merge(theirs.renumbered(codes[self.many :], len(first))))
         return PartialGroups(tuple(taken(key, first) for key in keys), len(first), tuple(states))
+
+    def in_order(self) -> PartialGroups:
+        """In the order of the last state, the first places of their rows, and without it."""
+        *states, places = self.states
+        assert not isinstance(places, DistinctRows)
+        order = np.argsort(places.finish("MIN", INTEGER).values.to_numpy(zero_copy_only=False))
+        numbers = np.empty(self.many, np.int64)
+        numbers[order] = np.arange(self.many)
+        keys = tuple(taken(key, order) for key in self.keys)
+        rest: list[Any] = states
+        return PartialGroups(
+            keys, self.many, tuple(state.renumbered(numbers, self.many) for state in rest)
+        )
+
+
+def first_places(places: GroupedValues) -> GroupState:
+    """The least of the places of each group's rows."""
+    return state_of("MIN", places)
 
 
 class MergedGroups(Struct):

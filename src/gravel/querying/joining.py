@@ -3,27 +3,25 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable
 from functools import partial
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
 from msgspec.structs import replace
 
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.vector import Vector, first_error
-from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
-from gravel.language.functions.casing import tidy_spaces, upper
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
 from gravel.querying import joins
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
+from gravel.querying.joined_rows import HeldRows, JoinedRows, NullKeys, SideRows, almost_equal_keys
 from gravel.querying.partitions import flat_indices
 from gravel.querying.relation import Columns, Relation, as_type, taken
 from gravel.querying.shapes import SUBQUERIES, top
@@ -33,73 +31,12 @@ _PAIR = 40  # bytes that a pair of rows takes, about, until its columns are made
 _ROOM = 256 << 20  # bytes that pairs may take whatever `memory` is
 
 
-class JoinedRows(Struct, frozen=True):
-    """What became of the rows of both sides of a join: how many were on the left, had a partner
-    there, and met several; which of the right met one; how many pairs, and rows, came of it."""
+class HeldKeys(Struct, frozen=True):
+    """Which side of a join is the same for every batch of the other one, and the values that ON
+    compares of it; None until all has been told of them."""
 
-    kind: str
-    left: int
-    matched: int
-    several: int
-    met: np.ndarray
-    pairs: int
-    where: str
-
-    @classmethod
-    def of(
-        cls, kind: str, left: int, right: int, ones: np.ndarray, twos: np.ndarray, where: str
-    ) -> JoinedRows:
-        """Of so many rows on each side, and their pairs."""
-        times = np.bincount(ones, minlength=left)
-        met = np.zeros(right, bool)
-        met[twos] = True
-        matched, several = int((times > 0).sum()), int((times > 1).sum())
-        return cls(kind, left, matched, several, met, len(ones), where)
-
-    def __add__(self, other: JoinedRows) -> JoinedRows:
-        """With those of further rows on the left."""
-        return JoinedRows(
-            self.kind,
-            self.left + other.left,
-            self.matched + other.matched,
-            self.several + other.several,
-            self.met | other.met,
-            self.pairs + other.pairs,
-            self.where,
-        )
-
-    def __str__(self) -> str:
-        right = len(self.met)
-        if self.kind == "WHERE":
-            return f"{number_of(self.left)} with {right:,}, where {self.where}"
-        if self.kind == "CROSS":
-            return f"each of {number_of(self.left)} with each of {right:,}"
-        several = f"{number_of(self.several)} on the left met several (+{number_of(self.more)})"
-        return (
-            f"{number_of(self.matched)} on the left matched, {self.left - self.matched:,} without a"
-            f" partner; {right - int(self.met.sum()):,} on the right without one"
-            + (f"; {several}" if self.several else "")
-        )
-
-    @property
-    def more(self) -> int:
-        """How many pairs there are beyond one for each row on the left."""
-        return self.pairs - self.matched
-
-
-class MultipliedRows(Struct, frozen=True):
-    """How many rows several partners add."""
-
-    more: int
-
-    def __add__(self, other: MultipliedRows) -> MultipliedRows:
-        return MultipliedRows(self.more + other.more)
-
-    def __str__(self) -> str:
-        return f"on the left meet several rows on the right: {number_of(self.more)} more"
-
-
-KeyValues = Sequence[tuple[Vector, Type]]
+    of_left: bool
+    values: list[tuple[Vector, Type]] | None = None
 
 
 class Joining(Struct):
@@ -110,18 +47,19 @@ class Joining(Struct):
     expressions: ExpressionEvaluator
     with_outer: Callable[[Relation], tuple[Relation, Any]]
 
-    def right_keys(
-        self, left: Relation, right: Relation, node: tree.Join, withs: dict[str, Relation]
-    ) -> KeyValues:
-        """What ON compares of the right side with the left, of which nothing is told."""
+    def held_keys(
+        self, left: Relation, right: Relation, node: tree.Join, of_left: bool
+    ) -> HeldKeys:
+        """What ON compares of the side that is held, of which nothing is told."""
         self.account.quiet += 1
         try:
-            return [
-                self.expressions.evaluate(b, right, withs)[0:2]
-                for _, b in self._equalities(left, right, node)[0]
+            values = [
+                self.expressions.evaluate(a if of_left else b, left if of_left else right, {})
+                for a, b in self._equalities(left, right, node)[0]
             ]
         finally:
             self.account.quiet -= 1
+        return HeldKeys(of_left, values)
 
     def join(
         self,
@@ -129,11 +67,14 @@ class Joining(Struct):
         right: Relation,
         node: tree.Join,
         withs: dict[str, Relation],
-        known: KeyValues | None = None,
+        held: HeldKeys | None = None,
     ) -> Relation:
-        """The rows of both, side by side. `known`: the right_keys, of which all has been told."""
+        """The rows of both, side by side; those of a left side that is held only with partners."""
         equal, rest = self._equalities(left, right, node)
-        told = right if known is None else right.take(np.zeros(0, np.int64))
+        of_left, known = (False, None) if held is None else (held.of_left, held.values)
+        none = np.zeros(0, np.int64)
+        told_left = left.take(none) if known is not None and of_left else left
+        told_right = right.take(none) if known is not None and not of_left else right
         keys: list[tuple[Vector, Vector, Type]] = []
         message: list[tuple[str, str]] = []
         for name in node.using:
@@ -151,25 +92,29 @@ class Joining(Struct):
             message.append((name, name))
         for position, (a, b) in enumerate(equal):
             (x, first), (y, second) = (
-                self.expressions.evaluate(a, left, withs),
-                self.expressions.evaluate(b, told, withs),
+                self.expressions.evaluate(a, told_left, withs),
+                self.expressions.evaluate(b, told_right, withs),
             )
-            if known is not None:
+            if known is not None and of_left:
+                x, first = known[position]
+            elif known is not None:
                 y, second = known[position]
             keys.append(self._key(x, first, y, second, a))
             message.append((self.context.written(a), self.context.written(b)))
-        sound = self.account.sound_rows(
-            "ON", left, [(text, x) for (x, _, _), (text, _) in zip(keys, message, strict=True)]
-        )
+        lefts_told = [x if told_left is left else taken(x, none) for x, _, _ in keys]
+        rights_told = [y if told_right is right else taken(y, none) for _, y, _ in keys]
+        texts = [text for text, _ in message]
+        sound = self.account.sound_rows("ON", told_left, zip(texts, lefts_told, strict=True))
         if sound is not None:
             left, keys = left.take(sound), [(taken(x, sound), y, kind) for x, y, kind in keys]
-        untold = [y if known is None else taken(y, np.zeros(0, np.int64)) for _, y, _ in keys]
-        sound = self.account.sound_rows(
-            "ON", told, [(text, y) for y, (_, text) in zip(untold, message, strict=True)]
-        )
+            lefts_told = [x for x, _, _ in keys]
+        texts = [text for _, text in message]
+        sound = self.account.sound_rows("ON", told_right, zip(texts, rights_told, strict=True))
         if sound is not None:
             right, keys = right.take(sound), [(x, taken(y, sound), kind) for x, y, kind in keys]
-        self._warn_of_null_keys(keys, message)
+            rights_told = [y for _, y, _ in keys]
+        for x, y, compared in zip(lefts_told, rights_told, message, strict=True):
+            self.account.find(NullKeys(*compared, x.values.null_count, y.values.null_count))
         pairs: Iterable[tuple[np.ndarray, np.ndarray]]
         if keys:
             most = partial(self._refuse_pairs, left.count + right.count, node)
@@ -234,10 +179,13 @@ class Joining(Struct):
         )
         del lefts, rights, pairs
         if len(keys) == 1 and keys[0][2] == TEXT and not self.account.quiet:
-            self._warn_of_almost_equal_keys(
-                keys[0][0].values, keys[0][1].values, met, message[0][0]
+            x, y, _ = keys[0]
+            mask = np.zeros(left.count, bool)
+            mask[met] = True
+            self.account.find(
+                almost_equal_keys(message[0][0], x.values, y.values, mask, held=of_left)
             )
-        return self.pair_up(left, right, met, theirs, node)
+        return self.pair_up(left, right, met, theirs, node, held)
 
     def _refuse_pairs(self, rows: int, node: tree.Join, pairs: int) -> None:
         """Pairs that are far more than the rows that are joined are nearly always a key that both
@@ -251,87 +199,39 @@ class Joining(Struct):
                 hint="join on what is a key of one side (gravel count --key), or say --memory",
             )
 
-    def _warn_of_null_keys(
-        self, keys: list[tuple[Vector, Vector, Type]], message: list[tuple[str, str]]
-    ) -> None:
-        """Both sides have rows with NULL in a key, of which = pairs none."""
-        for (left, right, _), (mine, theirs) in zip(keys, message, strict=True):
-            twos = right.values.null_count
-            detail = (
-                f"on the left have NULL in {mine[:60]}, as {twos:,} on the right have, and ="
-                " pairs none of them"
-            )
-            hint = (
-                f"{mine[:60]} IS NOT DISTINCT FROM {theirs[:60]} would; or leave them out:"
-                f" WHERE {mine[:60]} IS NOT NULL"
-            )
-            ones = left.values.null_count if twos else 0
-            self.account.warn("NULL in join keys", ones, detail, hint)
-
-    def _warn_of_almost_equal_keys(
-        self, left: pa.Array, right: pa.Array, matched: np.ndarray, name: str
-    ) -> None:
-        """Rows on the left whose key would have a partner if case and spaces, or leading zeros too,
-        were ignored."""
-        alone = np.ones(len(left), bool)
-        alone[matched] = False
-        mine = upper(tidy_spaces(left.filter(to_arrow(alone)).drop_null()))
-        theirs = upper(tidy_spaces(right.drop_null() if len(mine) else right[:0]))
-        near = pc.is_in(mine, theirs)
-        alone_unless = "on the left have no partner, and would if"
-        of_key = f"of {name[:60]} were ignored"
-        self.account.warn(
-            "JOIN and case",
-            pc.sum(near).as_py() or 0,
-            f"{alone_unless} case and spaces {of_key}",
-            f"join on UPPER(TIDY_SPACES({name[:60]})) on both sides",
-        )
-        mine, theirs = (
-            pc.replace_substring_regex(keys, "^0+([0-9]+)$", r"\1")
-            for keys in (mine.filter(pc.invert(near)), theirs)
-        )
-        self.account.warn(
-            "JOIN and leading zeros",
-            pc.sum(pc.is_in(mine, theirs)).as_py() or 0,
-            f"{alone_unless} leading zeros {of_key}",
-            f"join on TRIM(LEADING '0' FROM {name[:60]}) on both sides",
-        )
-
     def pair_up(
-        self, left: Relation, right: Relation, ones: np.ndarray, twos: np.ndarray, node: tree.Join
+        self,
+        left: Relation,
+        right: Relation,
+        ones: np.ndarray,
+        twos: np.ndarray,
+        node: tree.Join,
+        held: HeldKeys | None = None,
     ) -> Relation:
         """The pairs of rows that a join makes, by their places on both sides, with those that it
-        keeps without a partner."""
-        written = self._shown(node) if node.kind == "WHERE" else ""
-        counts = JoinedRows.of(node.kind, left.count, right.count, ones, twos, written)
-        if node.kind in ("LEFT", "FULL") and counts.matched < left.count:
-            alone = flat_indices(np.bincount(ones, minlength=left.count) == 0)
-            ones = np.concatenate([ones, alone])
-            twos = np.concatenate([twos, np.full(len(alone), -1)])
-            order = np.argsort(ones, kind="stable")
-            ones, twos = ones[order], twos[order]
+        keeps without a partner; `held` as in `join`."""
+        lefts = np.bincount(ones, minlength=left.count)
+        rights = np.bincount(twos, minlength=right.count)
+        joined_rows = JoinedRows(
+            node.kind,
+            HeldRows(lefts) if held is not None and held.of_left else SideRows.of(lefts),
+            HeldRows(rights) if held is not None and not held.of_left else SideRows.of(rights),
+            len(ones),
+            self._shown(node) if node.kind == "WHERE" else "",
+        )
+        if node.kind in ("LEFT", "FULL") and not (held is not None and held.of_left):
+            alone = flat_indices(lefts == 0)
+            if len(alone):
+                ones = np.concatenate([ones, alone])
+                twos = np.concatenate([twos, np.full(len(alone), -1)])
+                order = np.argsort(ones, kind="stable")
+                ones, twos = ones[order], twos[order]
         if node.kind in ("RIGHT", "FULL"):
-            alone = flat_indices(~counts.met)
+            alone = flat_indices(rights == 0)
             ones = np.concatenate([ones, np.full(len(alone), -1)])
             twos = np.concatenate([twos, alone])
         result = self.beside(left.take(ones), right.take(twos), node, ones < 0, twos < 0)
-        name = "tables joined by WHERE" if node.kind == "WHERE" else f"{node.kind} JOIN"
-        stage = self.account.enter(name, (left, right), result.count, counts)
-        if node.kind not in ("WHERE", "CROSS"):
-            self.account.warn(
-                "a join multiplies rows",
-                counts.several,
-                MultipliedRows(counts.more),
-                "join on a key of the right table",
-            )
-        if node.kind in ("INNER", "RIGHT"):
-            self.account.warn(
-                "a join loses rows",
-                counts.left - counts.matched,
-                "on the left have no partner, so they are lost",
-                "LEFT JOIN keeps them",
-            )
-        return replace(result, stage=stage)
+        return replace(result, stage=self.account.enter_join(joined_rows, (left, right)))
 
     def beside(
         self,

@@ -16,6 +16,13 @@ from gravel.inspecting.cautions import Sightings, Watch
 from gravel.kernels.arrays import to_arrow
 from gravel.language.errors import ErrorPolicy
 from gravel.querying.account import MOST_ALIKE, Account, RowFault, faults_of
+from gravel.querying.joined_rows import (
+    AlmostEqualKeys,
+    Finding,
+    HeldAlmostEqualKeys,
+    JoinedRows,
+    NullKeys,
+)
 from gravel.querying.relation import Relation
 
 
@@ -24,7 +31,7 @@ class Warned(Struct, frozen=True):
 
     caution: str
     rows: int
-    detail: Any
+    detail: str
     hint: str
     examples: tuple[str, ...]
     unless: int
@@ -33,7 +40,7 @@ class Warned(Struct, frozen=True):
         return Warned(
             self.caution,
             self.rows + other.rows,
-            self.detail if isinstance(self.detail, str) else self.detail + other.detail,
+            self.detail,
             self.hint,
             self.examples or other.examples,
             self.unless + other.unless,
@@ -69,10 +76,8 @@ class Failed(Struct, frozen=True):
 
 
 class Entered(Struct, frozen=True):
-    """An operator with its rows, of one relation or of two; what `detail` says of them can be
-    added."""
+    """An operator with its rows; what `detail` says of them can be added."""
 
-    relations: int
     stage: str
     rows_in: int
     rows_out: int
@@ -80,7 +85,6 @@ class Entered(Struct, frozen=True):
 
     def __add__(self, other: Entered) -> Entered:
         return Entered(
-            self.relations,
             self.stage,
             self.rows_in + other.rows_in,
             self.rows_out + other.rows_out,
@@ -88,7 +92,7 @@ class Entered(Struct, frozen=True):
         )
 
 
-Event = Sightings | Warned | AlikeKeys | Failed | Entered
+Event = Sightings | Warned | AlikeKeys | Failed | Entered | Finding | JoinedRows
 
 
 class RecordingAccount(Account):
@@ -107,8 +111,17 @@ class RecordingAccount(Account):
         rows_in: int | None = None,
     ) -> int | None:
         """See Account."""
-        self.events.append(Entered(len(inputs), stage, inputs[0].count, rows_out, detail))
+        self.events.append(Entered(stage, inputs[0].count, rows_out, detail))
         return None
+
+    def enter_join(self, joined_rows: JoinedRows, inputs: Sequence[Relation]) -> int | None:
+        """See Account."""
+        self.events.append(joined_rows)
+        return None
+
+    def find(self, finding: Finding | JoinedRows) -> None:
+        """See Account."""
+        self.events.append(finding)
 
     def report_errors(
         self, stage: str, expression: str, errors: np.ndarray | None, rows: np.ndarray | None
@@ -125,7 +138,7 @@ class RecordingAccount(Account):
         self,
         caution: str,
         rows: int,
-        detail: object,
+        detail: str,
         hint: str,
         examples: tuple[str, ...] = (),
         unless: int = 0,
@@ -137,10 +150,16 @@ class RecordingAccount(Account):
         """See Account."""
         self.events.append(AlikeKeys(caution, _once_each(keys), what, hint))
 
-    def tell(self, account: Account, read: Relation, joined: Iterable[Relation] = ()) -> int | None:
-        """Tell another account what happened to the rows that were read, and `joined` with others;
-        the place there of the last operator that they went through. Raises DataProblem where errors
-        stop the query."""
+    def tell(
+        self,
+        account: Account,
+        read: Relation,
+        joined: Iterable[Relation] = (),
+        before: Relation | None = None,
+    ) -> int | None:
+        """Tell another account what happened to the rows that were read, joined with those `before`
+        them and with others; the place there of the last operator that they went through. Raises
+        DataProblem where errors stop the query."""
         watches, joined = iter(self.watches), iter(joined)
         for event in self.events:
             match event:
@@ -154,10 +173,14 @@ class RecordingAccount(Account):
                     account.warn_of_alike(caution, keys or (), what, hint)
                 case Failed(faults):
                     account.tell_faults(faults.values())
-                case Entered(relations, stage, rows_in, rows_out, detail):
-                    inputs = (read, next(joined)) if relations > 1 else (read,)
-                    place = account.enter(stage, inputs, rows_out, detail, rows_in)
+                case Entered(stage, rows_in, rows_out, detail):
+                    place = account.enter(stage, (read,), rows_out, detail, rows_in)
                     read = replace(read, stage=place)
+                case JoinedRows():
+                    inputs = (read, next(joined)) if before is None else (before, read)
+                    read, before = replace(read, stage=account.enter_join(event, inputs)), None
+                case NullKeys() | AlmostEqualKeys() | HeldAlmostEqualKeys():
+                    account.find(event)
         return read.stage
 
 

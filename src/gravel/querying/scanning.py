@@ -9,33 +9,26 @@ from operator import add
 from typing import Any
 
 import numpy as np
-import pyarrow.compute as pc
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from gravel.engine.frame import view
-from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language import tree
-from gravel.language.cautions.finder import ListItems
 from gravel.language.errors import ErrorPolicy
-from gravel.language.scope import Given
-from gravel.language.types import INTEGER, Type
+from gravel.language.types import INTEGER
 from gravel.querying.account import Account
-from gravel.querying.aggregation import Aggregation, Input
 from gravel.querying.context import QueryContext
-from gravel.querying.evaluation import ExpressionEvaluator
-from gravel.querying.filtering import Filtering
-from gravel.querying.from_clause import FromClause, in_full
-from gravel.querying.group_inputs import GroupInputs, Keys
-from gravel.querying.group_states import MergedGroups, PartialGroups
-from gravel.querying.grouping import Grouping, key_types
-from gravel.querying.joining import Joining, KeyValues
+from gravel.querying.from_clause import FromClause, in_full, reads_left
+from gravel.querying.group_states import MergedGroups
+from gravel.querying.grouping import Grouping
+from gravel.querying.joined_rows import HeldRows, JoinedRows
+from gravel.querying.joining import HeldKeys, Joining
 from gravel.querying.ordering import FirstRows
-from gravel.querying.partitions import ROW_BYTES
-from gravel.querying.recording import Entered, Event, RecordingAccount
-from gravel.querying.relation import Columns, Relation, as_type, taken
+from gravel.querying.partitions import ROW_BYTES, flat_indices
+from gravel.querying.recording import Entered, RecordingAccount
+from gravel.querying.relation import Columns, Relation
+from gravel.querying.scan_work import ScannedJoin, ScannedRows, ScanWork, joining_for
 from gravel.querying.set_operations import FirstOfEach
 from gravel.querying.shapes import SUBQUERIES, top
 from gravel.querying.tables import Tables
@@ -43,135 +36,26 @@ from gravel.sources.source import Batch, Malformed, Source, scan
 from gravel.words import number_of
 
 _ROWS, _ROWS_OF_GROUP = 50_000, 4  # so many rows show whether their batches have large groups
+_KINDS = ("INNER", "LEFT", "CROSS")  # of joins that each row of the large table goes through alone
 _MOST_ROWS, _MOST_BYTES = 1 << 16, 8 << 20  # of a relation that goes to each batch
 
 
-class ScannedRows(Struct, frozen=True):
-    """What became of the rows of a batch: how many were read, what is told of them, the rows that
-    go on with their partners in each join (-1: none), or the groups that they are in."""
-
-    read: int
-    malformed: tuple[Malformed, ...]
-    events: list[Event]
-    kept: Batch | None = None
-    partners: tuple[np.ndarray, ...] = ()
-    groups: PartialGroups | None = None
-
-
-class ScannedJoin(Struct, frozen=True):
-    """A join of each batch with all rows of a small relation, which has their numbers as its last
-    column, without a name, and `keys` as Joining knows them."""
-
-    node: tree.Join
-    right: Relation
-    keys: KeyValues
-
-    def to_send(self) -> ScannedJoin:
-        """As it is needed where batches are."""
-        right = replace(self.right, rows=None, origin=None, plain=(), unread=(), stage=None)
-        return replace(self, right=right)
-
-
 class ScannedTable(Struct, frozen=True):
-    """A table that is worked on batch by batch, and what each is joined with. `nothing`: none of
-    the rows that come of it, with their columns; `account`: what is told of none; `places`: those
-    that are reserved for what is told of all."""
+    """A table that is worked on batch by batch, and what each is joined with: with what stands
+    `before` it, and then with others. `nothing`: none of the rows that come of it, with their
+    columns; `account`: what is told of none; `places`: those reserved for what is told of all."""
 
     node: tree.TableReference
     nothing: Relation
+    before: ScannedJoin | None = None
     joins: tuple[ScannedJoin, ...] = ()
     account: RecordingAccount = field(default_factory=RecordingAccount)
     places: tuple[int, ...] = ()
 
-
-class ScanWork(Struct, frozen=True):
-    """Work on a batch: joins, a condition, which rows go on, and with `keys`, by their shapes, the
-    groups and the states of their aggregates. `columns`: those that are read, with their types,
-    names and tables. It pickles."""
-
-    text: str
-    given: Given
-    list_items: ListItems
-    columns: tuple[int, ...]
-    types: tuple[Type, ...]
-    names: tuple[str, ...]
-    tables: tuple[str, ...]
-    joins: tuple[ScannedJoin, ...]
-    where: tree.Node | None
-    first: FirstRows | FirstOfEach | None = None
-    keys: dict[Any, tree.Node] | None = None
-    aggregates: tuple[tree.Aggregate, ...] = ()
-
-    def __call__(self, batch: Batch) -> ScannedRows:
-        vectors = [
-            view(batch.columns[index], kind)
-            for index, kind in zip(self.columns, self.types, strict=True)
-        ]
-        over = Relation(
-            self.names,
-            self.tables,
-            self.types,
-            Columns(vectors),
-            batch.count,
-            rows=batch.rows,
-            origin=np.arange(batch.count),
-        )
-        account = RecordingAccount()
-        over = self.filtered(self._joined(over, account), account)
-        over = over if self.first is None else self.first.of(over)
-        malformed = tuple(batch.malformed)
-        if self.keys is not None:
-            groups = self.grouped(over, account)[0]
-            return ScannedRows(batch.count, malformed, account.events, groups=groups)
-        assert over.origin is not None
-        keep = to_arrow(over.origin)
-        columns = [None if column is None else column.take(keep) for column in batch.columns]
-        kept = Batch(batch.rows[over.origin], columns, ())
-        return ScannedRows(batch.count, malformed, account.events, kept, self._partners(over))
-
-    def _joined(self, over: Relation, account: Account) -> Relation:
-        joining = joining_with(account, *self._tools(account))
-        for join in self.joins:
-            over = joining.join(over, join.right, join.node, {}, join.keys)
-        return over
-
-    def _partners(self, over: Relation) -> tuple[np.ndarray, ...]:
-        numbers, end = [], len(over.names)  # the columns of a join come after those before it
-        for join in reversed(self.joins):
-            values = over.vectors[end - 1].values
-            numbers.append(pc.fill_null(values, -1).to_numpy().astype(np.int32))
-            end -= len(join.right.names)
-        return tuple(reversed(numbers))
-
-    def filtered(self, over: Relation, account: Account) -> Relation:
-        """The rows for which the condition is true."""
-        if self.where is None:
-            return over
-        return Filtering(account, *self._tools(account)).where(self.where, over, {}, "WHERE")
-
-    def grouped(self, over: Relation, account: Account) -> tuple[PartialGroups, Keys, list[Input]]:
-        """The groups of rows, their keys, and what the aggregates are of."""
-        context, expressions = self._tools(account)
-        aggregation = Aggregation(account, context, expressions)
-        inputs_of = GroupInputs(account, context, expressions, aggregation)
-        aggregates = list(self.aggregates)
-        over, keys, inputs = inputs_of.of(self.keys or {}, aggregates, over, {})
-        values = [
-            as_type(result, kind)
-            for (result, _), kind in zip(keys.values(), key_types(keys), strict=True)
-        ]
-        numbers, first = codes_of([item.values for item in values], over.count)
-        many = len(first) if values else 1
-        states = tuple(
-            aggregation.partial_state(aggregate, supplied, numbers, many)
-            for aggregate, supplied in zip(aggregates, inputs, strict=True)
-            if supplied.merges
-        )
-        heads = tuple(taken(item, first) for item in values)
-        return PartialGroups(heads, many, states), keys, inputs
-
-    def _tools(self, account: Account) -> tuple[QueryContext, ExpressionEvaluator]:
-        return tools_for(account, QueryContext(self.text, self.given, list_items=self.list_items))
+    @property
+    def no_partners(self) -> list[np.ndarray]:
+        """Of each relation that it is joined with, no row."""
+        return [np.zeros(0, np.int32)] * (len(self.joins) + (self.before is not None))
 
 
 class Told(Struct):
@@ -191,8 +75,18 @@ class Told(Struct):
     @property
     def left(self) -> int:
         """How many rows the condition has left."""
-        entered = [event for event in self.account.events if isinstance(event, Entered)]
-        return entered[-1].rows_out if entered else self.read
+        for event in reversed(self.account.events):
+            if isinstance(event, Entered):
+                return event.rows_out
+            if isinstance(event, JoinedRows):
+                return event.out
+        return self.read
+
+    def alone(self) -> np.ndarray:
+        """The rows before the table that have no partner in it."""
+        first = next(event for event in self.account.events if isinstance(event, JoinedRows))
+        assert isinstance(first.left, HeldRows)
+        return flat_indices(first.left.times == 0)
 
 
 class Scanning(Struct):
@@ -206,40 +100,85 @@ class Scanning(Struct):
     grouping: Grouping
 
     def begin(
-        self, node: tree.TableReference, joins: Sequence[tree.Join], withs: dict[str, Relation]
+        self, source: tree.Node, joins: Sequence[tree.Join], withs: dict[str, Relation]
     ) -> tuple[ScannedTable | None, Relation | None]:
-        """A table that is worked on batch by batch, and joined so, and the columns of what comes of
-        it; only its rows, joined, where what it is joined with is too large for that; neither where
-        it fits into memory."""
-        rights = (join.right for join in joins)
-        others = [self.tables.open(item) for item in rights if self.tables.is_read(item, withs)]
-        set_aside = self.account.on_error is ErrorPolicy.SET_ASIDE and joins
-        if set_aside or not self.tables.is_scanned(node) or self.tables.open(node) in others:
+        """The table of a FROM that is worked on batch by batch, and joined so, and the columns of
+        what comes of it; only the rows, joined, where what the table is joined with is too large
+        for that; neither where there is no such table."""
+        parts = [source, *(join.right for join in joins)]
+        place = self._place_of_largest(parts, joins, withs)
+        if place is None or (joins and self.account.on_error is ErrorPolicy.SET_ASIDE):
             return None, None
-        over = self.tables.without_rows(node)[2]
+        node = parts[place]
+        assert isinstance(node, tree.TableReference)
+        nothing = self.tables.without_rows(node)[2]
         if not joins:
-            return ScannedTable(node, over), over
+            return ScannedTable(node, nothing), nothing
+        account, over, before = RecordingAccount(), nothing, None
+        recording = joining_for(account, self._context())
+        if place:
+            rows = self.from_clause.source(source, withs)
+            rows = self.from_clause.joined(rows, joins[: place - 1], withs)
+            small, join = _small(rows), joins[place - 1]
+            if small is None:
+                return None, self.from_clause.joined(rows, joins[place - 1 :], withs)
+            whole = in_full(join, small, nothing)
+            keys = self.joining.held_keys(small, nothing, whole, of_left=True)
+            before = ScannedJoin(whole, small, keys)
+            over = recording.join(small, nothing, whole, {}, HeldKeys(of_left=True))
         self.tables.let_come_first(node)
-        account, places = RecordingAccount(), self._reserved()
-        works: list[ScannedJoin] = []
-        recording = joining_with(account, *tools_for(account, self._context()))
-        for position, join in enumerate(joins):
+        table = ScannedTable(node, over, before, (), account, self._reserved(2 if place else 1))
+        for position, join in enumerate(joins[place:], place):
             right = self.from_clause.source(join.right, withs)
             small = _small(right)
             if small is None:
-                self.account.reserved = places
-                rows = self.tables.table(node, withs)
-                for work in works:
-                    rows = self.joining.join(rows, work.right, work.node, withs)
+                rows = self._as_a_whole(table, withs)
                 rows = self.joining.join(rows, right, in_full(join, rows, right), withs)
-                for later in joins[position + 1 :]:
-                    rows = self.from_clause.joined(rows, later, withs)
-                return None, rows
-            places += self._reserved()
+                return None, self.from_clause.joined(rows, joins[position + 1 :], withs)
             whole = in_full(join, over, small)
-            works.append(ScannedJoin(whole, small, self.joining.right_keys(over, small, whole, {})))
-            over = recording.join(over, small, whole, {})
-        return ScannedTable(node, over, tuple(works), account, tuple(places)), over
+            keys = self.joining.held_keys(over, small, whole, of_left=False)
+            over = recording.join(over, small, whole, {}, HeldKeys(of_left=False))
+            works = (*table.joins, ScannedJoin(whole, small, keys))
+            places = (*table.places, *self._reserved(1))
+            table = replace(table, nothing=over, joins=works, places=places)
+        return table, over
+
+    def _as_a_whole(self, table: ScannedTable, withs: dict[str, Relation]) -> Relation:
+        """All rows of a table, joined with what each batch of it would be."""
+        self.account.reserved = [*table.places]
+        rows = self.tables.table(table.node, withs)
+        if table.places and len(self.account.reserved) == len(table.places):
+            # It has been read meanwhile, for a query that it is joined with.
+            read = self.account.enter(f"read {table.node.reference}", (), rows.count)
+            rows = replace(rows, stage=read)
+        if table.before is not None:
+            rows = self.joining.join(table.before.held, rows, table.before.node, withs)
+        for work in table.joins:
+            rows = self.joining.join(rows, work.held, work.node, withs)
+        return rows
+
+    def _place_of_largest(
+        self, parts: list[tree.Node], joins: Sequence[tree.Join], withs: dict[str, Relation]
+    ) -> int | None:
+        """Which part of a FROM is the largest table of those that can be worked on batch by batch:
+        each is joined so that no row depends on another one of the table, and read once."""
+        tables = [
+            self.tables.open(part) if self.tables.is_read(part, withs) else None for part in parts
+        ]
+        sizes: dict[int, int] = {}
+        for place in reversed(range(len(parts))):
+            part, table = parts[place], tables[place]
+            if place < len(joins) and (
+                joins[place].kind not in _KINDS or reads_left(joins[place].right)
+            ):
+                break  # what stands before it is joined as a whole
+            of_kind = not place or joins[place - 1].kind in _KINDS
+            once = sum(other is table for other in tables) == 1
+            if not (of_kind and once and self.tables.is_read(part, withs)):
+                continue
+            if self.tables.is_scanned(part):
+                sizes[place] = self.tables.size(part)
+        return max(sizes, key=lambda place: (sizes[place], -place)) if sizes else None
 
     def rows(
         self,
@@ -253,16 +192,16 @@ class Scanning(Struct):
         source, work, told = self._work(table, where)
         work = replace(work, first=first)
         work.filtered(table.nothing, told.account)
-        partners: list[list[np.ndarray]] = [[np.zeros(0, np.int32)] for _ in table.joins]
-        parts = self._parts(source, work, told)
+        partners: list[list[np.ndarray]] = [[none] for none in table.no_partners]
+        parts = self._parts(table, source, work, told)
 
         def kept() -> Iterator[Batch]:
             for part in parts:
                 for numbers, further in zip(partners, part.partners, strict=True):
                     numbers.append(further)
-                assert part.kept is not None
-                yield part.kept
-                if most is not None and told.left >= most:
+                if part.kept is not None:
+                    yield part.kept
+                if most is not None and table.before is None and told.left >= most:
                     parts.close()
                     self.tables.remark_first(table.node, told.read)
 
@@ -288,11 +227,12 @@ class Scanning(Struct):
             return None
         work = replace(work, keys=every, aggregates=tuple(aggregates))
         nothing = work.filtered(table.nothing, told.account)
-        none, keys, inputs = work.grouped(nothing, told.account)
+        places = None if table.before is None else np.zeros(0, np.int64)
+        none, keys, inputs = work.grouped(nothing, told.account, places)
         if not all(supplied.merges for supplied in inputs):
             return None
         merged, came = MergedGroups([none]), 0  # which are not yet put together
-        parts = self._parts(source, work, told)
+        parts = self._parts(table, source, work, told)
         for part in parts:
             assert part.groups is not None
             merged.add(part.groups)
@@ -302,10 +242,10 @@ class Scanning(Struct):
             if not few or (memory is not None and merged.size > memory // ROW_BYTES):
                 parts.close()
                 return None
-        groups = merged.finish()
+        groups = merged.finish() if table.before is None else merged.finish().in_order()
         self.tables.note(source, number_of(groups.many, "group"))
-        none_of_each = [np.zeros(0, np.int32)] * len(table.joins)
-        read = self._tell(table, told, *self.tables.columns_of(table.node, ()), none_of_each)
+        blank, no_rows = self.tables.columns_of(table.node, ())
+        read = self._tell(table, told, blank, no_rows, table.no_partners)
         return self.grouping.group_partially(
             select, read, every, keys, aggregates, inputs, groups, told.left
         )
@@ -321,6 +261,7 @@ class Scanning(Struct):
             nothing.types,
             nothing.names,
             nothing.tables,
+            None if table.before is None else table.before.to_send(),
             tuple(join.to_send() for join in table.joins),
             where,
         )
@@ -332,15 +273,20 @@ class Scanning(Struct):
         given = replace(self.context.given, members=None)
         return QueryContext(self.context.text, given, list_items=self.context.list_items)
 
-    def _reserved(self) -> list[int]:
-        return [] if self.account.quiet else [self.account.reserve()]
+    def _reserved(self, count: int) -> tuple[int, ...]:
+        return () if self.account.quiet else tuple(self.account.reserve() for _ in range(count))
 
-    @staticmethod
-    def _parts(source: Source, work: ScanWork, told: Told) -> Generator[ScannedRows, None, None]:
+    def _parts(
+        self, table: ScannedTable, source: Source, work: ScanWork, told: Told
+    ) -> Generator[ScannedRows, None, None]:
         with closing(scan(source, work, work.columns)) as parts:
             for part in parts:
                 told.add(part)
                 yield part
+        if table.before is not None and table.before.node.kind == "LEFT":
+            alone = work.of_alone(told.alone(), self.tables.without_rows(table.node)[2])
+            told.add(alone)
+            yield alone
 
     def _tell(
         self,
@@ -353,24 +299,22 @@ class Scanning(Struct):
         self.account.reserved = [*table.places]
         malformed = tuple(told.malformed)
         over = self.tables.scanned(table.node, vectors, rows, malformed, told.read)
-        others = (join.right for join in table.joins)
-        stage = told.account.tell(self.account, over, others)
+        others = (join.held for join in table.joins)
+        before = table.before
+        held = None if before is None else before.held
+        stage = told.account.tell(self.account, over, others, held)
+        if before is not None:
+            # In the order of what stands before; rows of it that have no partner came last.
+            numbers, *partners = partners
+            order = np.argsort(numbers, kind="stable")
+            places = np.where(order < over.count, order, -1)
+            left, right = before.held.take(numbers[order]), over.take(places)
+            over = self.joining.beside(left, right, before.node, places < -1, places < 0)
+            partners = [numbers[order] for numbers in partners]
         for join, numbers in zip(table.joins, partners, strict=True):
-            right, alone = join.right.take(numbers), numbers < 0
-            over = self.joining.beside(over, right, join.node, np.zeros(len(rows), bool), alone)
+            right, alone = join.held.take(numbers), numbers < 0
+            over = self.joining.beside(over, right, join.node, numbers < -1, alone)
         return replace(over, stage=stage)
-
-
-def tools_for(account: Account, context: QueryContext) -> tuple[QueryContext, ExpressionEvaluator]:
-    """What evaluates expressions where batches are."""
-    return context, ExpressionEvaluator(account, context, _no_subqueries)
-
-
-def joining_with(
-    account: Account, context: QueryContext, expressions: ExpressionEvaluator
-) -> Joining:
-    """What joins where batches are."""
-    return Joining(account, context, expressions, lambda over: (over, {}))
 
 
 def _small(relation: Relation) -> Relation | None:
@@ -385,9 +329,3 @@ def _small(relation: Relation) -> Relation | None:
         vectors.append(vector)
     numbers = Vector(to_arrow(np.arange(relation.count)))
     return replace(relation, vectors=Columns(vectors)).with_columns([numbers], [INTEGER])
-
-
-def _no_subqueries(
-    node: tree.Node, over: Relation, withs: dict[str, Relation], known: dict[Any, int]
-) -> Relation:
-    return over

@@ -21,7 +21,7 @@ from gravel.querying.context import QueryContext
 from gravel.querying.correlation import Correlation
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.filtering import Filtering
-from gravel.querying.from_clause import FromClause, reads_left
+from gravel.querying.from_clause import FromClause
 from gravel.querying.group_inputs import GroupInputs
 from gravel.querying.grouping import Grouping
 from gravel.querying.joining import Joining
@@ -280,7 +280,7 @@ class Session:
         table: ScannedTable | None = None
         if chain is not None:
             first, joins = chain
-            if limited and fetch is not None and not joins:
+            if limited and fetch is not None and self.tables.is_read(first, withs) and not joins:
                 over = self.tables.first_rows(first, select.where, (offset or 0) + fetch)
             if over is None:
                 table, over = self.scanning.begin(first, joins, withs)
@@ -326,7 +326,7 @@ class Session:
         if table is not None and groups is None and rows_in is None:
             over = (
                 self.tables.table(table.node, withs)
-                if where is None and not table.joins
+                if where is None and not table.no_partners
                 else self.scanning.rows(table, where)[0]
             )
         if grouped:
@@ -408,22 +408,19 @@ class Session:
 
     def _chain(
         self, select: tree.Select, withs: dict[str, Relation]
-    ) -> tuple[tree.TableReference, list[tree.Join]] | None:
-        """The table that a FROM begins with, and what it is joined with, such that its rows stay in
-        their order and none depends on another one; None for any other."""
-        source, joins = select.sources[0] if len(select.sources) == 1 else None, []
+    ) -> tuple[tree.Node, list[tree.Join]] | None:
+        """What a FROM begins with, and what it is joined with; None where there is no FROM, a list,
+        or what reads other rows."""
+        if len(select.sources) != 1 or self.subqueries.around is not None:
+            return None
+        source, joins = select.sources[0], []
         while isinstance(source, tree.Join):
             joins.append(source)
             source = source.left
-        if (
-            not self.tables.is_read(source, withs)
-            or self.subqueries.around is not None
-            or (select.where is not None and top(select.where, SUBQUERIES))
-            or any(join.on is not None and top(join.on, SUBQUERIES) for join in joins)
-            or any(join.kind in ("RIGHT", "FULL") or reads_left(join.right) for join in joins)
-        ):
+        conditions = [select.where, *(join.on for join in joins)]
+        if any(node is not None and top(node, SUBQUERIES) for node in conditions):
             return None
-        return source, joins[::-1]
+        return (source, joins[::-1]) if joins or self.tables.is_read(source, withs) else None
 
     def _as_it_stands(
         self, node: tree.Node, over: Relation, stands: dict[Any, int]

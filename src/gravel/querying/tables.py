@@ -208,6 +208,10 @@ class Tables(Struct):
         in_memory = (id(table), frozenset(wanted)) in self._read
         return self._is_large(table) and not declared and not in_memory
 
+    def size(self, node: tree.TableReference) -> int:
+        """The bytes of a table's files."""
+        return _size_of(self.open(node))
+
     def _is_large(self, table: Source) -> bool:
         store = self.account.store
         elsewhere = table.engine.address is not None
