@@ -76,6 +76,37 @@ def test_a_full_disk_is_an_error_and_leaves_nothing(folder: Path) -> None:
     assert sorted(path.name for path in folder.iterdir()) == ["b.csv", "p.toml"]
 
 
+def test_a_table_of_more_columns_than_files_may_be_open(folder: Path) -> None:
+    """As many as can be are allowed; beyond that it is told, with a hint."""
+    names = [f"c{number}" for number in range(300)]
+    write(
+        "w.csv",
+        ",".join(names)
+        + "\n"
+        + "".join(",".join(f"{row}-{name}" for name in names) + "\n" for row in range(1000)),
+    )
+    query = [
+        *PROGRAM,
+        "query",
+        "SELECT * FROM 'w.csv' ORDER BY c7 DESC LIMIT 2",
+        "--memory",
+        "1MB",
+        "--format",
+        "csv",
+    ]
+    for limit, status in (("-Sn 256", 0), ("-n 256", 3)):
+        ran = subprocess.run(
+            ["sh", "-c", f'ulimit {limit} && exec "$@"', "sh", *query],
+            cwd=folder,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        assert ran.returncode == status, ran.stderr
+    assert "too many open files\nhint: " in ran.stderr
+    assert "ulimit -n" in ran.stderr
+
+
 def test_a_device_takes_the_rows_and_those_left_behind_go_beside_the_plan(folder: Path) -> None:
     write("b.csv", "id,name\n1,gull\n2,tern\n")
     write("p.toml", PLAN.replace("o.csv", "/dev/null") + '[[step]]\ndrop_rows = "id = 1"\n')

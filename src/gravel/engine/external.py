@@ -3,15 +3,14 @@ files, then a merge."""
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
+from gravel.engine.spill_file import open_spill_file, spill_problem
 from gravel.kernels.arrays import to_arrow
-from gravel.problems import TableProblem
 
 _SLICE = 1 << 14  # rows of a batch in a run
 OUT = 1 << 16  # rows of a batch that comes out
@@ -123,7 +122,7 @@ class KeptRows:
     """Record batches of one schema in a temporary file, in their order; it goes with the object."""
 
     def __init__(self) -> None:
-        self._file = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
+        self._file = open_spill_file()
         self._writer: Any = None
 
     def write(self, rows: pa.RecordBatch | pa.Table, most: int | None = None) -> None:
@@ -138,14 +137,7 @@ class KeptRows:
                 self._writer.write_batch(rows)
             self._file.flush()
         except OSError as error:
-            raise TableProblem(
-                f"what does not fit in memory cannot be kept in {tempfile.gettempdir()}:"
-                f" {(error.strerror or str(error)).lower()}",
-                hint=(
-                    "give more memory with --memory, or another folder with the environment's"
-                    " TMPDIR"
-                ),
-            ) from None
+            raise spill_problem(error) from None
 
     def batches(self) -> Iterator[pa.RecordBatch]:
         """All of them from the start, once all are written; one reader at a time."""

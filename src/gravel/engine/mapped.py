@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import mmap
 import os
-import tempfile
 import weakref
 from collections.abc import Iterable, Sequence
 from typing import Any
@@ -15,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.engine.memory import give_back_freed_blocks
+from gravel.engine.spill_file import open_spill_file, spill_problem
 from gravel.kernels.arrays import to_arrow
 from gravel.language.functions.buffers import body
 from gravel.problems import TableProblem
@@ -101,7 +101,7 @@ def _simple(kind: pa.DataType) -> bool:
 class ColumnWriter:
     """One column being written: its values, and for texts where each ends; which are NULL stays in
     memory as bits, and so do columns of bits and of lists. Raises TableProblem where the disk is
-    full."""
+    full, or no more files may be open."""
 
     def __init__(self, kind: pa.DataType, store: Store) -> None:
         self._kind, self._store, self._count, self._end = kind, store, 0, 0
@@ -112,9 +112,9 @@ class ColumnWriter:
             self._held = [pa.nulls(0, kind)]  # bits are small; lists are rare
             return
         # It is mapped until the array goes.
-        self._values = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
+        self._values = open_spill_file()
         if pa.types.is_string(kind):
-            self._offsets = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
+            self._offsets = open_spill_file()
             self._offsets.write(np.zeros(1, np.int32).data)
 
     def write(self, part: pa.Array) -> None:
@@ -143,7 +143,7 @@ class ColumnWriter:
             self._offsets.write((offsets[1:] + np.int32(self._end)).astype(np.int32).data)
             self._end += len(data)
         except OSError as error:
-            raise _disk_problem(error) from None
+            raise spill_problem(error) from None
 
     def close(self) -> pa.Array:
         """The column."""
@@ -156,7 +156,7 @@ class ColumnWriter:
             try:
                 file.flush()
             except OSError as error:
-                raise _disk_problem(error) from None
+                raise spill_problem(error) from None
             size = os.fstat(file.fileno()).st_size
             if size:
                 maps.append(mmap.mmap(file.fileno(), size, access=mmap.ACCESS_READ))
@@ -164,14 +164,6 @@ class ColumnWriter:
         result = pa.Array.from_buffers(self._kind, self._count, buffers)
         self._store.wrote(result.nbytes, maps)
         return result
-
-
-def _disk_problem(error: OSError) -> TableProblem:
-    return TableProblem(
-        f"what does not fit in memory cannot be kept in {tempfile.gettempdir()}:"
-        f" {(error.strerror or str(error)).lower()}",
-        hint="give more memory with --memory, or another folder with the environment's TMPDIR",
-    )
 
 
 def _valid(part: pa.Array) -> np.ndarray:

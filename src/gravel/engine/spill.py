@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import os
-import tempfile
 from collections.abc import Iterator, Sequence
 
 import numpy as np
 
 from gravel.engine.sets import distinct_values
-from gravel.problems import TableProblem
+from gravel.engine.spill_file import open_spill_file, spill_problem
 
 
 class Runs:
@@ -18,7 +17,7 @@ class Runs:
 
     def __init__(self) -> None:
         # It lives as long as the object.
-        self._file = tempfile.TemporaryFile(prefix="gravel-")  # noqa: SIM115
+        self._file = open_spill_file()
         self._runs: list[tuple[int, list[tuple[int, np.dtype]]]] = []
 
     @property
@@ -36,14 +35,7 @@ class Runs:
                 self._file.write(np.ascontiguousarray(array).data)
             self._file.flush()
         except OSError as error:
-            raise TableProblem(
-                f"what does not fit in memory cannot be kept in {tempfile.gettempdir()}:"
-                f" {(error.strerror or str(error)).lower()}",
-                hint=(
-                    "give more memory with --memory, or another folder with the environment's"
-                    " TMPDIR"
-                ),
-            ) from None
+            raise spill_problem(error) from None
         self._runs.append((len(arrays[0]), places))
 
     def ranges(
