@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -253,20 +254,15 @@ class Relation(Struct, frozen=True):
         """Like `find`, None where there is none. Raises Diagnostic where several could be meant."""
         places = [
             index
-            for index, name in enumerate(self.names)
-            if name
-            and (
+            for index in _places_of(self.names).get(node.text.casefold(), ())
+            if (
                 self.tables[index].casefold() == node.table.casefold()
                 if node.table
                 else index not in self.hidden
             )
         ]
         exact = [index for index in places if self.names[index] == node.text]
-        result = exact or (
-            []
-            if node.quoted
-            else [index for index in places if self.names[index].casefold() == node.text.casefold()]
-        )
+        result = exact or ([] if node.quoted else places)
         if len(result) > 1:
             both = " and ".join(
                 (
@@ -284,6 +280,16 @@ class Relation(Struct, frozen=True):
             )
             raise Diagnostic(f"{node.text} could be {both}", text, node.start, node.end, hint=hint)
         return result[0] if result else None
+
+
+@lru_cache(maxsize=16)
+def _places_of(names: tuple[str, ...]) -> dict[str, list[int]]:
+    """Where names stand, whatever their case; some have none."""
+    places: dict[str, list[int]] = {}
+    for index, name in enumerate(names):
+        if name:
+            places.setdefault(name.casefold(), []).append(index)
+    return places
 
 
 def distinct_names(names: Sequence[str]) -> tuple[str, ...]:

@@ -341,6 +341,7 @@ class Session:
                 over = self.filtering.where(select.having, over, withs, "HAVING", stands)
         over, stands = self.windowing.windows(select, items, query, over, withs, stands)
         names, vectors, types, plains = [], [], [], []
+        plains_there = over.plains
         for item in items:
             output, kind = self._as_it_stands(
                 item.expression, over, stands
@@ -348,12 +349,9 @@ class Session:
             names.append(name_of(item))
             vectors.append(output)
             types.append(kind)
-            stands_at = None
-            if isinstance(item.expression, tree.Name) and over.origin is not None:
-                stands_at = stands.get(
-                    id(item.expression), over.search(item.expression, self.context.text)
-                )
-            plains.append(None if stands_at is None else over.plains[stands_at])
+            known = over.origin is not None
+            place = self._place_of(item.expression, over, stands) if known else None
+            plains.append(None if place is None else plains_there[place])
         result = Relation(
             tuple(names),
             ("",) * len(names),
@@ -366,14 +364,11 @@ class Session:
             stage=over.stage,
         )
         before: Relation | None = over
-        shapes = {
-            self.expressions.shape(item.expression, over): index for index, item in enumerate(items)
-        }
         if select.distinct:
             result, before, rows_in = self.set_operations.distinct(result, rows_in), None, None
         if query is None:
             return result
-        chosen = [shapes.get(self.expressions.shape(key.expression, over)) for key in query.order]
+        chosen = self._chosen(query, items, over)
         return self.ordering.limit(
             self.ordering.order(result, before, query, stands, withs, chosen, rows_in),
             query,
@@ -427,14 +422,29 @@ class Session:
     ) -> tuple[Vector | Later, Type] | None:
         """A column that is only named, which need not be made before its rows are shown or written;
         None for anything else."""
-        if not isinstance(node, tree.Name):
-            return None
-        index = stands[id(node)] if id(node) in stands else over.search(node, self.context.text)
+        index = self._place_of(node, over, stands)
         return (
             None
             if index is None or over.vectors.fails(index)
             else (over.vectors.cells[index], over.types[index])
         )
+
+    def _chosen(
+        self, query: tree.Query, items: list[tree.Named], over: Relation
+    ) -> list[int | None]:
+        """Which columns of the result the keys of ORDER BY are, as they are written."""
+        if not query.order:
+            return []
+        shapes = {
+            self.expressions.shape(item.expression, over): index for index, item in enumerate(items)
+        }
+        return [shapes.get(self.expressions.shape(key.expression, over)) for key in query.order]
+
+    def _place_of(self, node: tree.Node, over: Relation, stands: dict[Any, int]) -> int | None:
+        """Where a column that is only named stands; None for anything else."""
+        if not isinstance(node, tree.Name):
+            return None
+        return stands[id(node)] if id(node) in stands else over.search(node, self.context.text)
 
     def _items(
         self, select: tree.Select, over: Relation, own: int

@@ -152,7 +152,8 @@ class Tables(Struct):
         self.malformed[name] = malformed
         self.read_as[name] = table.read_as
         names = tuple(table.columns[i] for i in wanted)
-        unread = tuple(("", name) for i, name in enumerate(table.columns) if i not in wanted)
+        chosen = set(wanted)
+        unread = tuple(("", name) for i, name in enumerate(table.columns) if i not in chosen)
         message = [f"{len(malformed):,} malformed records are skipped"] if malformed else []
         stage = self.account.enter(
             f"read {node.reference}",
@@ -228,7 +229,8 @@ class Tables(Struct):
         names = tuple(table.columns[index] for index in wanted)
         blank = Columns(Vector(pa.nulls(0, kind.arrow)) for kind in types)
         rows = np.zeros(0, np.int64)
-        unread = tuple(("", name) for name in table.columns if name not in names)
+        chosen = set(wanted)
+        unread = tuple(("", name) for i, name in enumerate(table.columns) if i not in chosen)
         nothing = Relation(names, ("",) * len(names), types, blank, 0, rows=rows, unread=unread)
         return table, wanted, self._named(nothing, node)
 
