@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-import pyarrow as pa
-from msgspec import Struct
+from msgspec import Struct, field
 from msgspec.structs import replace
 
 from gravel.engine.row_codes import codes_of
@@ -15,20 +14,20 @@ from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language import parse, tree
 from gravel.language.diagnostics import Diagnostic
-from gravel.language.types import INTEGER, TEXT, Kind
-from gravel.querying import joins
+from gravel.language.types import INTEGER
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext, RunQuery
 from gravel.querying.correlation import stacked
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.joining import Joining
-from gravel.querying.relation import Columns, Relation, renamed, taken, typed
+from gravel.querying.relation import Columns, Relation, renamed, typed
 from gravel.querying.shapes import SUBQUERIES, is_true, top
 from gravel.querying.subqueries import Outer, Subqueries
 from gravel.querying.tables import Tables
-from gravel.words import number_of
+from gravel.querying.unnesting import Unnesting
 
 _TRUE = tree.Literal(0, 0, "boolean", "TRUE")
+LISTED = "LISTED"  # how what follows in a list is joined, until it is written out
 
 
 def reads_left(source: tree.Node) -> bool:
@@ -36,18 +35,59 @@ def reads_left(source: tree.Node) -> bool:
     return isinstance(source, tree.Unnest) or (isinstance(source, tree.Derived) and source.lateral)
 
 
-def in_full(node: tree.Join, left: Relation, right: Relation) -> tree.Join:
-    """A join with the columns that NATURAL means written out."""
-    if not node.natural:
-        return node
-    seen = [name for index, name in enumerate(left.names) if index not in left.hidden]
-    theirs = {
-        name.casefold() for index, name in enumerate(right.names) if index not in right.hidden
-    }
-    using = tuple(name for name in seen if name and name.casefold() in theirs)
-    if using:
-        return replace(node, using=using)
-    return replace(node, kind="CROSS" if node.kind == "INNER" else node.kind, on=_TRUE)
+class WhereEqualities(Struct):
+    """The equalities that stand first in a WHERE, and those of them (by their identity) that joins
+    have decided."""
+
+    parts: list[tree.Node]
+    decided: set[int] = field(default_factory=set)
+
+    @classmethod
+    def of(cls, where: tree.Node | None) -> WhereEqualities:
+        """Of a condition."""
+        return cls(_leading(where))
+
+    @property
+    def may_fail(self) -> bool:
+        """Whether one of them may fail in a row, which shows once all rows are there."""
+        return not all(map(_is_of_columns, self.parts))
+
+
+def joins_of(select: tree.Select) -> tuple[tree.Node, list[tree.Join]]:
+    """What a FROM begins with, and what it is joined with, one after another; what follows in a
+    list is LISTED."""
+    source = select.sources[0]
+    joins: list[tree.Join] = []
+    while isinstance(source, tree.Join):
+        joins.insert(0, source)
+        source = source.left
+    for item in select.sources[1:]:
+        joins.append(tree.Join(item.start, item.end, LISTED, item, item, None, ()))
+    return source, joins
+
+
+def _leading(where: tree.Node | None) -> list[tree.Node]:
+    """The equalities that stand first in a WHERE."""
+    if where is None:
+        return []
+    parts = (
+        where.operands if isinstance(where, tree.Logic) and where.operator == "AND" else (where,)
+    )
+    leading: list[tree.Node] = []
+    for part in parts:
+        if not (isinstance(part, tree.Call) and part.name == "=" and part.operator) or top(
+            part, (*SUBQUERIES, tree.Row)
+        ):
+            break
+        leading.append(part)
+        if not _is_of_columns(part):
+            break  # it may fail in a row, and what stands after it is not reached then
+    return leading
+
+
+def _is_of_columns(part: tree.Node) -> bool:
+    assert isinstance(part, tree.Call)
+    return all(isinstance(argument, (tree.Name, tree.Literal)) for argument in part.arguments)
 
 
 def _has(relation: Relation, name: tree.Name, text: str) -> bool:
@@ -66,75 +106,41 @@ class FromClause(Struct):
     tables: Tables
     subqueries: Subqueries
     joining: Joining
+    unnesting: Unnesting
     run_query: RunQuery
 
     def rows(
-        self, select: tree.Select, withs: dict[str, Relation], decided: set[int] | None = None
+        self, select: tree.Select, withs: dict[str, Relation], where: WhereEqualities | None = None
     ) -> Relation:
-        """The rows of a FROM. Equalities that stand first in WHERE join the tables of a list; what
-        they decide is noted in `decided`."""
-        over = Relation((), (), (), Columns(()), 1)
-        parts = self._leading(select.where)
-        for index, source in enumerate(select.sources):
-            if index and reads_left(source):
-                over = self._beside(over, source, withs)
-                continue
-            result = self.source(source, withs)
-            if not index:
-                over = result
-                continue
-            equal = self._joining(parts, over, result)
-            if equal and decided is not None:
-                both = [
-                    self.expressions.evaluate(a, over, withs, watched=False)[0] for _, a, _ in equal
-                ]
-                both += [
-                    self.expressions.evaluate(b, result, withs, watched=False)[0]
-                    for _, _, b in equal
-                ]
-                if all(item.errors is None for item in both):
-                    on: tree.Node = (
-                        equal[0][0]
-                        if len(equal) == 1
-                        else tree.Logic(0, 0, "AND", tuple(part for part, _, _ in equal))
-                    )
-                    decided |= {id(part) for part, _, _ in equal}
-                    over = self.joining.join(
-                        over,
-                        result,
-                        tree.Join(source.start, source.end, "WHERE", source, source, on, ()),
-                        withs,
-                    )
-                    continue
-            over = self.joining.join(
-                over,
-                result,
-                tree.Join(source.start, source.end, "CROSS", source, source, None, ()),
-                withs,
-            )
-        return over
+        """The rows of a FROM; `where`: the equalities that may join the tables of a list."""
+        if not select.sources:
+            return Relation((), (), (), Columns(()), 1)
+        source, joins = joins_of(select)
+        return self.joined(self.source(source, withs), joins, withs, where)
 
-    def _leading(self, where: tree.Node | None) -> list[tree.Node]:
-        """The equalities that stand first in a WHERE."""
-        if where is None:
-            return []
-        parts = (
-            where.operands
-            if isinstance(where, tree.Logic) and where.operator == "AND"
-            else (where,)
-        )
-        leading: list[tree.Node] = []
-        for part in parts:
-            if not (isinstance(part, tree.Call) and part.name == "=" and part.operator) or top(
-                part, (*SUBQUERIES, tree.Row)
-            ):
-                break
-            leading.append(part)
-            if not all(
-                isinstance(argument, (tree.Name, tree.Literal)) for argument in part.arguments
-            ):
-                break  # it may fail in a row, and what stands after it is not reached then
-        return leading
+    def listed(
+        self,
+        left: Relation,
+        node: tree.Join,
+        right: Relation,
+        withs: dict[str, Relation],
+        where: WhereEqualities | None,
+    ) -> tree.Join:
+        """How what stands in a list after other tables is joined with them: by equalities of WHERE,
+        which are decided by that, where none of them fails in a row."""
+        on = replace(node, kind="CROSS")
+        equal = [] if where is None else self._joining(where.parts, left, right)
+        sides = [(a, left) for _, a, _ in equal] + [(b, right) for _, _, b in equal]
+        if not equal or any(
+            self.expressions.evaluate(side, of, withs, watched=False)[0].errors is not None
+            for side, of in sides
+        ):
+            return on
+        assert where is not None
+        parts = tuple(part for part, _, _ in equal)
+        where.decided |= {id(part) for part in parts}
+        condition = parts[0] if len(parts) == 1 else tree.Logic(0, 0, "AND", parts)
+        return replace(node, kind="WHERE", on=condition)
 
     def _joining(
         self, parts: list[tree.Node], left: Relation, right: Relation
@@ -171,7 +177,7 @@ class FromClause(Struct):
     ) -> Relation:
         """UNNEST or a LATERAL query beside each row of what stands before it."""
         if isinstance(source, tree.Unnest):
-            return self._unnest(left, source, withs, outer)
+            return self.unnesting.unnest(left, source, withs, outer)
         assert isinstance(source, tree.Derived)
         result, rows = self._lateral(left, source, withs)
         return self.joining.pair_up(
@@ -242,21 +248,54 @@ class FromClause(Struct):
             )
         if isinstance(node, tree.Unnest):
             item, _ = self.subqueries.with_outer(Relation((), (), (), Columns(()), 1))
-            return self._without_outer(
-                self._unnest(item, node, withs, outer=False), len(item.names)
-            )
+            items = self.unnesting.unnest(item, node, withs, outer=False)
+            return items.from_column(len(item.names))
         assert isinstance(node, tree.Join)
-        return self._joined(self.source(node.left, withs), node, withs)
+        return self._joined(self.source(node.left, withs), node, withs, None)
 
     def joined(
-        self, left: Relation, joins: Sequence[tree.Join], withs: dict[str, Relation]
+        self,
+        left: Relation,
+        joins: Sequence[tree.Join],
+        withs: dict[str, Relation],
+        where: WhereEqualities | None = None,
     ) -> Relation:
-        """Rows, joined with what one join after another has on its right."""
+        """Rows, joined with what one join after another has on its right; `where` as in `rows`."""
         for node in joins:
-            left = self._joined(left, node, withs)
+            left = self._joined(left, node, withs, where)
         return left
 
-    def _joined(self, left: Relation, node: tree.Join, withs: dict[str, Relation]) -> Relation:
+    def in_full(
+        self,
+        left: Relation,
+        node: tree.Join,
+        right: Relation,
+        withs: dict[str, Relation],
+        where: WhereEqualities | None = None,
+    ) -> tree.Join:
+        """A join with what a list or NATURAL means written out; `where` as in `rows`."""
+        if node.kind == LISTED:
+            return self.listed(left, node, right, withs, where)
+        if not node.natural:
+            return node
+        seen = [name for index, name in enumerate(left.names) if index not in left.hidden]
+        theirs = {
+            name.casefold() for index, name in enumerate(right.names) if index not in right.hidden
+        }
+        using = tuple(name for name in seen if name and name.casefold() in theirs)
+        if using:
+            return replace(node, using=using)
+        return replace(node, kind="CROSS" if node.kind == "INNER" else node.kind, on=_TRUE)
+
+    def _joined(
+        self,
+        left: Relation,
+        node: tree.Join,
+        withs: dict[str, Relation],
+        where: WhereEqualities | None,
+    ) -> Relation:
+        if reads_left(node.right) and node.kind == LISTED:
+            return self._beside(left, node.right, withs)
         if reads_left(node.right):
             if node.kind not in ("CROSS", "INNER", "LEFT") or node.using or node.natural:
                 raise self.context.wrong(
@@ -268,18 +307,7 @@ class FromClause(Struct):
                 return self._beside(left, node.right, withs, outer=node.kind == "LEFT")
             return self._beside_where(left, node, withs)
         right = self.source(node.right, withs)
-        return self.joining.join(left, right, in_full(node, left, right), withs)
-
-    @staticmethod
-    def _without_outer(relation: Relation, first: int) -> Relation:
-        """The columns after the first ones."""
-        return Relation(
-            relation.names[first:],
-            relation.tables[first:],
-            relation.types[first:],
-            Columns(relation.vectors.cells[first:], relation.vectors.store),
-            relation.count,
-        )
+        return self.joining.join(left, right, self.in_full(left, node, right, withs, where), withs)
 
     def _beside_where(
         self, left: Relation, node: tree.Join, withs: dict[str, Relation]
@@ -297,60 +325,7 @@ class FromClause(Struct):
         if sound is not None:
             keep[without(np.arange(pairs.count), sound)] = False
         rows = pairs.vectors[len(left.names)].values.to_numpy()[keep]
-        right = self._without_outer(pairs, len(numbered.names))
+        right = pairs.from_column(len(numbered.names))
         return self.joining.pair_up(
             left, right.take(np.flatnonzero(keep)), rows, np.arange(len(rows)), node
         )
-
-    def _unnest(
-        self, left: Relation, node: tree.Unnest, withs: dict[str, Relation], outer: bool
-    ) -> Relation:
-        lists, kind = self.expressions.evaluate(node.expression, left, withs)
-        if kind.kind is not Kind.ARRAY:
-            raise self.context.wrong(
-                f"UNNEST takes an array, this is {kind}",
-                node.expression,
-                "make one: LIST_ITEMS(x, ';'), or CAST(x AS TEXT ARRAY) of JSON text",
-            )
-        if lists.errors is not None or lists.constant:
-            lists = lists.spread(left.count)
-            sound = self.account.sound_rows(
-                "UNNEST", left, [(self.context.written(node.expression), lists)]
-            )
-            if sound is not None:
-                left, lists = left.take(sound), taken(lists, sound)
-        rows, items, places, empty = joins.unnested(lists.values)
-        without = len(empty)
-        if outer and without:
-            rows = np.concatenate([rows, empty])
-            items = pa.concat_arrays([items, pa.nulls(without, items.type)])
-            places = np.concatenate([places, np.zeros(without, np.int64)])
-            order = np.argsort(rows, kind="stable")
-            rows, items, places = rows[order], items.take(to_arrow(order)), places[order]
-        names = node.columns or ("item", "ordinality")[: 1 + node.ordinality]
-        if len(names) > 1 + node.ordinality:
-            raise self.context.wrong(f"{len(names)} names for {1 + node.ordinality} columns", node)
-        columns, types = [Vector(items)], [kind.item or TEXT]
-        if node.ordinality:
-            names = (*names, "ordinality")[:2]
-            columns.append(Vector(to_arrow(places, mask=places == 0)))
-            types.append(INTEGER)
-        right = Relation(
-            tuple(names[:1]) + tuple(names[1:]),
-            (node.alias,) * len(columns),
-            tuple(types),
-            Columns(columns),
-            len(rows),
-        )
-        message = f"{number_of(left.count - without)} with items" + (
-            f", {without:,} without" + (" are kept" if outer else " are lost") if without else ""
-        )
-        stage = self.account.enter("UNNEST", (left,), len(rows), message)
-        if not outer:
-            self.account.warn(
-                "UNNEST loses rows",
-                without,
-                "have no item, so they are lost",
-                "LEFT JOIN UNNEST(…) ON TRUE keeps them",
-            )
-        return replace(left.take(rows).beside(right), stage=stage)

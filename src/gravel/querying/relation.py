@@ -212,6 +212,16 @@ class Relation(Struct, frozen=True):
             vectors=self.vectors.beside(vectors),
         )
 
+    def from_column(self, first: int) -> Relation:
+        """The columns from one on, as they stand."""
+        return Relation(
+            self.names[first:],
+            self.tables[first:],
+            self.types[first:],
+            Columns(self.vectors.cells[first:], self.vectors.store),
+            self.count,
+        )
+
     def find(self, node: tree.Name, text: str) -> int:
         """The position of the column a name means. Raises Diagnostic."""
         index = self.search(node, text)

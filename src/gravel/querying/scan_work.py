@@ -6,6 +6,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
 from msgspec.structs import replace
@@ -31,20 +32,26 @@ from gravel.querying.ordering import FirstRows
 from gravel.querying.recording import Event, RecordingAccount
 from gravel.querying.relation import Columns, Relation, as_type, taken
 from gravel.querying.set_operations import FirstOfEach
+from gravel.querying.unnesting import Unnesting, unnested_by
 from gravel.sources.source import Batch, Malformed
 
 _ROW_BITS = 44  # of a place: those of a row number
 
 
+# What a join has put beside some rows: numbers of the rows of a relation (-1: none), or the columns
+# of UNNEST.
+Partners = np.ndarray | tuple[pa.Array, ...]
+
+
 class ScannedRows(Struct, frozen=True):
     """What became of the rows of a batch: how many were read, what is told of them, the rows that
-    go on with those of each relation that they are joined with (-1: none), or their groups."""
+    go on with what each join has put beside them, or their groups."""
 
     read: int
     malformed: tuple[Malformed, ...]
     events: list[Event]
     kept: Batch | None = None
-    partners: tuple[np.ndarray, ...] = ()
+    partners: tuple[Partners, ...] = ()
     groups: PartialGroups | None = None
 
 
@@ -63,10 +70,45 @@ class ScannedJoin(Struct, frozen=True):
             self, held=replace(self.held, rows=rows, origin=None, plain=(), unread=(), stage=None)
         )
 
-    def with_batch(self, over: Relation, joining: Joining) -> Relation:
+    @property
+    def width(self) -> int:
+        """How many columns it puts beside rows."""
+        return len(self.held.names)
+
+    def of_batch(self, over: Relation, account: Account, context: QueryContext) -> Relation:
         """The rows of a batch, joined."""
         sides = (self.held, over) if self.keys.of_left else (over, self.held)
-        return joining.join(*sides, self.node, {}, self.keys)
+        return joining_for(account, context).join(*sides, self.node, {}, self.keys)
+
+    def partners(self, over: Relation, end: int) -> np.ndarray:
+        """Which rows stand beside some rows, in whose columns it ends before one."""
+        values = over.vectors[end - 1].values
+        return pc.fill_null(values, -1).to_numpy().astype(np.int32)
+
+
+class ScannedUnnest(Struct, frozen=True):
+    """An UNNEST of what stands in the rows of each batch; `right`: its columns, without a row."""
+
+    node: tree.Join
+    right: Relation
+
+    def to_send(self) -> ScannedUnnest:
+        """As it is needed where batches are."""
+        return self
+
+    @property
+    def width(self) -> int:
+        """How many columns it puts beside rows."""
+        return len(self.right.names)
+
+    def of_batch(self, over: Relation, account: Account, context: QueryContext) -> Relation:
+        """The rows of a batch, with items beside them."""
+        unnesting = Unnesting(account, context, evaluator_for(account, context))
+        return unnested_by(unnesting, over, self.node, {})
+
+    def partners(self, over: Relation, end: int) -> tuple[pa.Array, ...]:
+        """The columns that stand beside some rows, in whose columns they end before one."""
+        return tuple(over.vectors[place].values for place in range(end - self.width, end))
 
 
 class ScanWork(Struct, frozen=True):
@@ -82,7 +124,7 @@ class ScanWork(Struct, frozen=True):
     names: tuple[str, ...]
     tables: tuple[str, ...]
     before: ScannedJoin | None
-    joins: tuple[ScannedJoin, ...]
+    joins: tuple[ScannedJoin | ScannedUnnest, ...]
     where: tree.Node | None
     first: FirstRows | FirstOfEach | None = None
     keys: dict[Any, tree.Node] | None = None
@@ -96,9 +138,10 @@ class ScanWork(Struct, frozen=True):
         """Of rows before a LEFT JOIN that no batch has a partner of; `none`: of the table."""
         assert self.before is not None
         account, missing = RecordingAccount(), np.ones(len(rows), bool)
-        joining = joining_for(account, self._context())
-        self.before.with_batch(none, joining)  # of them nothing more is told
+        context = self._context()
+        self.before.of_batch(none, account, context)  # of them nothing more is told
         held, right = self.before.held.take(rows), none.take(np.full(len(rows), -1))
+        joining = joining_for(account, context)
         over = joining.beside(held, right, self.before.node, ~missing, missing)
         return self._rows_of(self._joined_with_others(over, account), account, None)
 
@@ -139,32 +182,33 @@ class ScanWork(Struct, frozen=True):
 
     def _joined(self, over: Relation, account: Account) -> Relation:
         if self.before is not None:
-            over = self.before.with_batch(over, joining_for(account, self._context()))
+            over = self.before.of_batch(over, account, self._context())
         return self._joined_with_others(over, account)
 
     def _joined_with_others(self, over: Relation, account: Account) -> Relation:
-        joining = joining_for(account, self._context())
         for join in self.joins:
-            over = join.with_batch(over, joining)
+            over = join.of_batch(over, account, self._context())
         return over
 
-    def _partners(self, over: Relation) -> tuple[np.ndarray, ...]:
-        """Of each relation that the rows are joined with the rows beside them, in the order of
-        FROM: its columns come after those before it, whatever USING puts before all."""
-        numbers, end = [], len(over.names)
+    def _partners(self, over: Relation) -> tuple[Partners, ...]:
+        """What each join has put beside the rows, in the order of FROM: its columns come after
+        those before it, whatever USING puts before all."""
+        partners: list[Partners] = []
+        end = len(over.names)
         for join in reversed(self.joins):
-            numbers.append(_numbers(over, end - 1))
-            end -= len(join.held.names)
+            partners.append(join.partners(over, end))
+            end -= join.width
         if self.before is not None:
-            numbers.append(_numbers(over, end - len(self.names) - 1))
-        return tuple(reversed(numbers))
+            partners.append(self.before.partners(over, end - len(self.names)))
+        return tuple(reversed(partners))
 
     def _places(self, over: Relation, batch: Batch | None) -> np.ndarray | None:
         """Where rows that are joined with others before them stand among all: in the order of
         those, and then of their own."""
         if self.before is None:
             return None
-        places = self._partners(over)[0].astype(np.int64) << _ROW_BITS
+        end = len(over.names) - len(self.names) - sum(join.width for join in self.joins)
+        places = self.before.partners(over, end).astype(np.int64) << _ROW_BITS
         return places if batch is None else places + batch.rows[over.origin]
 
     def filtered(self, over: Relation, account: Account) -> Relation:
@@ -205,11 +249,6 @@ class ScanWork(Struct, frozen=True):
 
     def _context(self) -> QueryContext:
         return QueryContext(self.text, self.given, list_items=self.list_items)
-
-
-def _numbers(over: Relation, index: int) -> np.ndarray:
-    values = over.vectors[index].values
-    return pc.fill_null(values, -1).to_numpy().astype(np.int32)
 
 
 def evaluator_for(account: Account, context: QueryContext) -> ExpressionEvaluator:

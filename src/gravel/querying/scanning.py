@@ -19,7 +19,7 @@ from gravel.language.errors import ErrorPolicy
 from gravel.language.types import INTEGER
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
-from gravel.querying.from_clause import FromClause, in_full, reads_left
+from gravel.querying.from_clause import LISTED, FromClause, WhereEqualities, reads_left
 from gravel.querying.group_states import MergedGroups
 from gravel.querying.grouping import Grouping
 from gravel.querying.joined_rows import HeldRows, JoinedRows
@@ -28,15 +28,24 @@ from gravel.querying.ordering import FirstRows
 from gravel.querying.partitions import ROW_BYTES, flat_indices
 from gravel.querying.recording import Entered, RecordingAccount
 from gravel.querying.relation import Columns, Relation
-from gravel.querying.scan_work import ScannedJoin, ScannedRows, ScanWork, joining_for
+from gravel.querying.scan_work import (
+    Partners,
+    ScannedJoin,
+    ScannedRows,
+    ScannedUnnest,
+    ScanWork,
+    joining_for,
+)
 from gravel.querying.set_operations import FirstOfEach
-from gravel.querying.shapes import SUBQUERIES, top
+from gravel.querying.shapes import SUBQUERIES, is_true, top
 from gravel.querying.tables import Tables
+from gravel.querying.unnesting import Unnesting, unnested_by
 from gravel.sources.source import Batch, Malformed, Source, scan
 from gravel.words import number_of
 
 _ROWS, _ROWS_OF_GROUP = 50_000, 4  # so many rows show whether their batches have large groups
-_KINDS = ("INNER", "LEFT", "CROSS")  # of joins that each row of the large table goes through alone
+# Of joins that each row of the large table goes through alone.
+_KINDS = ("INNER", "LEFT", "CROSS", LISTED)
 _MOST_ROWS, _MOST_BYTES = 1 << 16, 8 << 20  # of a relation that goes to each batch
 
 
@@ -48,14 +57,20 @@ class ScannedTable(Struct, frozen=True):
     node: tree.TableReference
     nothing: Relation
     before: ScannedJoin | None = None
-    joins: tuple[ScannedJoin, ...] = ()
+    joins: tuple[ScannedJoin | ScannedUnnest, ...] = ()
     account: RecordingAccount = field(default_factory=RecordingAccount)
     places: tuple[int, ...] = ()
 
     @property
-    def no_partners(self) -> list[np.ndarray]:
-        """Of each relation that it is joined with, no row."""
-        return [np.zeros(0, np.int32)] * (len(self.joins) + (self.before is not None))
+    def no_partners(self) -> list[Partners]:
+        """What each join puts beside no row."""
+        every = self.joins if self.before is None else (self.before, *self.joins)
+        return [
+            tuple(vector.values for vector in join.right.vectors)
+            if isinstance(join, ScannedUnnest)
+            else np.zeros(0, np.int32)
+            for join in every
+        ]
 
 
 class Told(Struct):
@@ -100,14 +115,20 @@ class Scanning(Struct):
     grouping: Grouping
 
     def begin(
-        self, source: tree.Node, joins: Sequence[tree.Join], withs: dict[str, Relation]
+        self,
+        source: tree.Node,
+        joins: Sequence[tree.Join],
+        withs: dict[str, Relation],
+        where: WhereEqualities,
     ) -> tuple[ScannedTable | None, Relation | None]:
         """The table of a FROM that is worked on batch by batch, and joined so, and the columns of
         what comes of it; only the rows, joined, where what the table is joined with is too large
         for that; neither where there is no such table."""
         parts = [source, *(join.right for join in joins)]
         place = self._place_of_largest(parts, joins, withs)
-        if place is None or (joins and self.account.on_error is ErrorPolicy.SET_ASIDE):
+        set_aside = joins and self.account.on_error is ErrorPolicy.SET_ASIDE
+        listed = any(join.kind == LISTED and not reads_left(join.right) for join in joins)
+        if place is None or set_aside or (listed and where.may_fail):
             return None, None
         node = parts[place]
         assert isinstance(node, tree.TableReference)
@@ -116,31 +137,39 @@ class Scanning(Struct):
             return ScannedTable(node, nothing), nothing
         account, over, before = RecordingAccount(), nothing, None
         recording = joining_for(account, self._context())
+        unnesting = Unnesting(account, recording.context, recording.expressions)
         if place:
             rows = self.from_clause.source(source, withs)
-            rows = self.from_clause.joined(rows, joins[: place - 1], withs)
+            rows = self.from_clause.joined(rows, joins[: place - 1], withs, where)
             small, join = _small(rows), joins[place - 1]
             if small is None:
-                return None, self.from_clause.joined(rows, joins[place - 1 :], withs)
-            whole = in_full(join, small, nothing)
+                return None, self.from_clause.joined(rows, joins[place - 1 :], withs, where)
+            whole = self.from_clause.in_full(small, join, nothing, withs, where)
             keys = self.joining.held_keys(small, nothing, whole, of_left=True)
             before = ScannedJoin(whole, small, keys)
             over = recording.join(small, nothing, whole, {}, HeldKeys(of_left=True))
         self.tables.let_come_first(node)
         table = ScannedTable(node, over, before, (), account, self._reserved(2 if place else 1))
         for position, join in enumerate(joins[place:], place):
-            right = self.from_clause.source(join.right, withs)
-            small = _small(right)
-            if small is None:
-                rows = self._as_a_whole(table, withs)
-                rows = self.joining.join(rows, right, in_full(join, rows, right), withs)
-                return None, self.from_clause.joined(rows, joins[position + 1 :], withs)
-            whole = in_full(join, over, small)
-            keys = self.joining.held_keys(over, small, whole, of_left=False)
-            over = recording.join(over, small, whole, {}, HeldKeys(of_left=False))
-            works = (*table.joins, ScannedJoin(whole, small, keys))
+            work: ScannedJoin | ScannedUnnest
+            if isinstance(join.right, tree.Unnest):
+                width = len(over.names)
+                over = unnested_by(unnesting, over, join, {})
+                work = ScannedUnnest(join, over.from_column(width))
+            else:
+                right = self.from_clause.source(join.right, withs)
+                small = _small(right)
+                if small is None:
+                    rows = self._as_a_whole(table, withs)
+                    whole = self.from_clause.in_full(rows, join, right, withs, where)
+                    rows = self.joining.join(rows, right, whole, withs)
+                    return None, self.from_clause.joined(rows, joins[position + 1 :], withs, where)
+                whole = self.from_clause.in_full(over, join, small, withs, where)
+                keys = self.joining.held_keys(over, small, whole, of_left=False)
+                over = recording.join(over, small, whole, {}, HeldKeys(of_left=False))
+                work = ScannedJoin(whole, small, keys)
             places = (*table.places, *self._reserved(1))
-            table = replace(table, nothing=over, joins=works, places=places)
+            table = replace(table, nothing=over, joins=(*table.joins, work), places=places)
         return table, over
 
     def _as_a_whole(self, table: ScannedTable, withs: dict[str, Relation]) -> Relation:
@@ -154,7 +183,10 @@ class Scanning(Struct):
         if table.before is not None:
             rows = self.joining.join(table.before.held, rows, table.before.node, withs)
         for work in table.joins:
-            rows = self.joining.join(rows, work.held, work.node, withs)
+            if isinstance(work, ScannedUnnest):
+                rows = unnested_by(self.from_clause.unnesting, rows, work.node, withs)
+            else:
+                rows = self.joining.join(rows, work.held, work.node, withs)
         return rows
 
     def _place_of_largest(
@@ -168,9 +200,7 @@ class Scanning(Struct):
         sizes: dict[int, int] = {}
         for place in reversed(range(len(parts))):
             part, table = parts[place], tables[place]
-            if place < len(joins) and (
-                joins[place].kind not in _KINDS or reads_left(joins[place].right)
-            ):
+            if place < len(joins) and not _is_row_by_row(joins[place]):
                 break  # what stands before it is joined as a whole
             of_kind = not place or joins[place - 1].kind in _KINDS
             once = sum(other is table for other in tables) == 1
@@ -192,7 +222,7 @@ class Scanning(Struct):
         source, work, told = self._work(table, where)
         work = replace(work, first=first)
         work.filtered(table.nothing, told.account)
-        partners: list[list[np.ndarray]] = [[none] for none in table.no_partners]
+        partners: list[list[Partners]] = [[none] for none in table.no_partners]
         parts = self._parts(table, source, work, told)
 
         def kept() -> Iterator[Batch]:
@@ -207,9 +237,16 @@ class Scanning(Struct):
 
         vectors, rows = self.tables.columns_of(table.node, kept())
         self.tables.note(source, number_of(len(rows)))
-        return self._tell(
-            table, told, vectors, rows, list(map(np.concatenate, partners))
-        ), told.left
+        every = [self._end_to_end(parts) for parts in partners]
+        return self._tell(table, told, vectors, rows, every), told.left
+
+    def _end_to_end(self, parts: list[Any]) -> Partners:
+        """What a join has put beside the rows of one batch after another."""
+        if isinstance(parts[0], np.ndarray):
+            return np.concatenate(parts)
+        store = self.account.store
+        assert store is not None
+        return tuple(store.column(column, column[0].type) for column in zip(*parts, strict=True))
 
     def groups(
         self,
@@ -294,27 +331,48 @@ class Scanning(Struct):
         told: Told,
         vectors: list[Vector],
         rows: np.ndarray,
-        partners: Sequence[np.ndarray],
+        partners: Sequence[Partners],
     ) -> Relation:
         self.account.reserved = [*table.places]
         malformed = tuple(told.malformed)
         over = self.tables.scanned(table.node, vectors, rows, malformed, told.read)
-        others = (join.held for join in table.joins)
+        others = (join.held for join in table.joins if isinstance(join, ScannedJoin))
         before = table.before
         held = None if before is None else before.held
         stage = told.account.tell(self.account, over, others, held)
         if before is not None:
             # In the order of what stands before; rows of it that have no partner came last.
             numbers, *partners = partners
+            assert isinstance(numbers, np.ndarray)
             order = np.argsort(numbers, kind="stable")
             places = np.where(order < over.count, order, -1)
             left, right = before.held.take(numbers[order]), over.take(places)
             over = self.joining.beside(left, right, before.node, places < -1, places < 0)
-            partners = [numbers[order] for numbers in partners]
-        for join, numbers in zip(table.joins, partners, strict=True):
-            right, alone = join.held.take(numbers), numbers < 0
-            over = self.joining.beside(over, right, join.node, numbers < -1, alone)
+            partners = [_in_order(item, order) for item in partners]
+        for work, item in zip(table.joins, partners, strict=True):
+            if isinstance(work, ScannedJoin):
+                assert isinstance(item, np.ndarray)
+                right = work.held.take(item)
+                over = self.joining.beside(over, right, work.node, item < -1, item < 0)
+            else:
+                columns = Columns(map(Vector, item), self.account.store)
+                over = over.beside(replace(work.right, vectors=columns, count=over.count))
         return replace(over, stage=stage)
+
+
+def _is_row_by_row(join: tree.Join) -> bool:
+    """Whether each row on the left of a join goes through it alone."""
+    if join.kind not in _KINDS:
+        return False
+    if isinstance(join.right, tree.Unnest):
+        return not join.using and not join.natural and (join.on is None or is_true(join.on))
+    return not reads_left(join.right)
+
+
+def _in_order(partners: Partners, order: np.ndarray) -> Partners:
+    if isinstance(partners, np.ndarray):
+        return partners[order]
+    return tuple(values.take(to_arrow(order)) for values in partners)
 
 
 def _small(relation: Relation) -> Relation | None:

@@ -21,7 +21,7 @@ from gravel.querying.context import QueryContext
 from gravel.querying.correlation import Correlation
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.filtering import Filtering
-from gravel.querying.from_clause import FromClause
+from gravel.querying.from_clause import FromClause, WhereEqualities, joins_of
 from gravel.querying.group_inputs import GroupInputs
 from gravel.querying.grouping import Grouping
 from gravel.querying.joining import Joining
@@ -41,6 +41,7 @@ from gravel.querying.set_operations import FirstOfEach, SetOperations
 from gravel.querying.shapes import SUBQUERIES, asked_names, name_of, top
 from gravel.querying.subqueries import Subqueries
 from gravel.querying.tables import Tables
+from gravel.querying.unnesting import Unnesting
 from gravel.querying.windowing import Windowing
 from gravel.words import number_of
 
@@ -72,8 +73,15 @@ class Session:
             ),
         )
         joining = Joining(*shared, self.expressions, self.subqueries.with_outer)
+        unnesting = Unnesting(*shared, self.expressions)
         self.from_clause = FromClause(
-            *shared, self.expressions, self.tables, self.subqueries, joining, self.run_query
+            *shared,
+            self.expressions,
+            self.tables,
+            self.subqueries,
+            joining,
+            unnesting,
+            self.run_query,
         )
         self.filtering = Filtering(*shared, self.expressions)
         aggregation = Aggregation(*shared, self.expressions)
@@ -274,7 +282,7 @@ class Session:
         offset: int | None = None,
         fetch: int | None = None,
     ) -> Relation:
-        decided: set[int] = set()
+        where = WhereEqualities.of(select.where)
         chain, over = self._chain(select, withs), None
         limited = query is not None and _begins_with_its_result(select, query)
         table: ScannedTable | None = None
@@ -283,10 +291,10 @@ class Session:
             if limited and fetch is not None and self.tables.is_read(first, withs) and not joins:
                 over = self.tables.first_rows(first, select.where, (offset or 0) + fetch)
             if over is None:
-                table, over = self.scanning.begin(first, joins, withs)
+                table, over = self.scanning.begin(first, joins, withs, where)
         if over is None:
-            over = self.from_clause.rows(select, withs, decided)
-        select = replace(select, where=_without(select.where, decided))
+            over = self.from_clause.rows(select, withs, where)
+        select = replace(select, where=_without(select.where, where.decided))
         return self.select_over(select, over, withs, query, offset, fetch, table)
 
     def select_over(
@@ -404,18 +412,15 @@ class Session:
     def _chain(
         self, select: tree.Select, withs: dict[str, Relation]
     ) -> tuple[tree.Node, list[tree.Join]] | None:
-        """What a FROM begins with, and what it is joined with; None where there is no FROM, a list,
-        or what reads other rows."""
-        if len(select.sources) != 1 or self.subqueries.around is not None:
+        """What a FROM begins with, and what it is joined with; None where there is no FROM, and
+        where something reads other rows."""
+        if not select.sources or self.subqueries.around is not None:
             return None
-        source, joins = select.sources[0], []
-        while isinstance(source, tree.Join):
-            joins.append(source)
-            source = source.left
+        source, joins = joins_of(select)
         conditions = [select.where, *(join.on for join in joins)]
         if any(node is not None and top(node, SUBQUERIES) for node in conditions):
             return None
-        return (source, joins[::-1]) if joins or self.tables.is_read(source, withs) else None
+        return (source, joins) if joins or self.tables.is_read(source, withs) else None
 
     def _as_it_stands(
         self, node: tree.Node, over: Relation, stands: dict[Any, int]
