@@ -11,6 +11,11 @@ from typing import IO
 
 from gravel.problems import TableProblem
 
+try:
+    import resource
+except ImportError:  # on Windows
+    resource = None  # type: ignore[assignment]
+
 _FOR_OTHERS = 64  # files: those that are read and written, and modules that load meanwhile
 
 
@@ -44,9 +49,7 @@ def spill_problem(error: OSError) -> TableProblem:
 def _most_files() -> int | None:
     """How many files the process may have open, once it may have as many as it can: a column of a
     table is one or two. None: as many as there are."""
-    try:
-        import resource
-    except ImportError:  # Windows
+    if resource is None:
         return None
     limit = resource.getrlimit(resource.RLIMIT_NOFILE)
     with suppress(OSError, ValueError):

@@ -67,11 +67,6 @@ def note_types(table: Source, read: Mapping[int, Type]) -> None:
                 table.notes.append(note)
 
 
-def frame_of(batch: Batch, scope: Scope) -> Frame:
-    """A batch as the rows to evaluate over."""
-    return Frame(batch.count, batch.columns, scope.types)
-
-
 @contextmanager
 def explaining(table: Source, scope: Scope) -> Iterator[None]:
     """Binding whose mistakes of type are told with how many rows of the table the proposed cast

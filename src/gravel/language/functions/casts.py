@@ -575,6 +575,3 @@ def python_literal(value: Any, kind: Type) -> str:
     if kind.kind is Kind.ARRAY:
         return "ARRAY[" + ", ".join(python_literal(item, kind.item or TEXT) for item in value) + "]"
     return str(text)
-
-
-TEXT_TARGET = Target(TEXT)
