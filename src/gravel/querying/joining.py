@@ -117,7 +117,7 @@ class Joining(Struct):
             self.account.find(NullKeys(*compared, x.values.null_count, y.values.null_count))
         pairs: Iterable[tuple[np.ndarray, np.ndarray]]
         if keys:
-            most = partial(self._refuse_pairs, left.count + right.count, node)
+            most = partial(self.refuse_pairs, left.count + right.count, node)
             pairs = joins.equal_pairs(
                 [key[0] for key in keys],
                 [key[1] for key in keys],
@@ -148,7 +148,7 @@ class Joining(Struct):
             lefts.append(ones)
             rights.append(twos)
             met_pairs += len(ones)
-            self._refuse_pairs(left.count + right.count, node, met_pairs)
+            self.refuse_pairs(left.count + right.count, node, met_pairs)
         if not asked:
             # No pair to ask: a condition that is none is a mistake all the same.
             none = np.zeros(0, np.int64)
@@ -187,7 +187,7 @@ class Joining(Struct):
             )
         return self.pair_up(left, right, met, theirs, node, held)
 
-    def _refuse_pairs(self, rows: int, node: tree.Join, pairs: int) -> None:
+    def refuse_pairs(self, rows: int, node: tree.Join, pairs: int) -> None:
         """Pairs that are far more than the rows that are joined are nearly always a key that both
         sides have many times. Raises DataProblem before their numbers fill the memory."""
         room = max(self.account.memory or DEFAULT_MEMORY, _ROOM)

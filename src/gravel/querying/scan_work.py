@@ -29,6 +29,7 @@ from gravel.querying.group_states import PartialGroups, first_places
 from gravel.querying.grouping import key_types
 from gravel.querying.joining import HeldKeys, Joining
 from gravel.querying.ordering import FirstRows
+from gravel.querying.partitions import flat_indices
 from gravel.querying.recording import Event, RecordingAccount
 from gravel.querying.relation import Columns, Relation, as_type, taken
 from gravel.querying.set_operations import FirstOfEach
@@ -44,13 +45,15 @@ Partners = np.ndarray | tuple[pa.Array, ...]
 
 
 class ScannedRows(Struct, frozen=True):
-    """What became of the rows of a batch: how many were read, what is told of them, the rows that
-    go on with what each join has put beside them, or their groups."""
+    """What became of the rows of a batch: how many were read, what is told of them, those that go
+    on, or their groups. Joins may put several rows beside one of the batch: `kept` has it once,
+    `places` says where each row that goes on stands there, and `partners` what is beside it."""
 
     read: int
     malformed: tuple[Malformed, ...]
     events: list[Event]
     kept: Batch | None = None
+    places: np.ndarray | None = None
     partners: tuple[Partners, ...] = ()
     groups: PartialGroups | None = None
 
@@ -172,13 +175,18 @@ class ScanWork(Struct, frozen=True):
             result = ScannedRows(0, (), account.events, partners=self._partners(over))
         if batch is None:
             return result
-        kept = None
+        kept = places = None
         if self.keys is None:
             assert over.origin is not None
-            keep = to_arrow(over.origin)
+            mask = np.zeros(batch.count, bool)
+            mask[over.origin] = True
+            rows = flat_indices(mask)
+            places = (np.cumsum(mask, dtype=np.int32) - 1)[over.origin]
+            keep = to_arrow(rows)
             columns = [None if column is None else column.take(keep) for column in batch.columns]
-            kept = Batch(batch.rows[over.origin], columns, ())
-        return replace(result, read=batch.count, malformed=tuple(batch.malformed), kept=kept)
+            kept = Batch(batch.rows[rows], columns, ())
+        read, malformed = batch.count, tuple(batch.malformed)
+        return replace(result, read=read, malformed=malformed, kept=kept, places=places)
 
     def _joined(self, over: Relation, account: Account) -> Relation:
         if self.before is not None:

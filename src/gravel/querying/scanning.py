@@ -47,6 +47,7 @@ _ROWS, _ROWS_OF_GROUP = 50_000, 4  # so many rows show whether their batches hav
 # Of joins that each row of the large table goes through alone.
 _KINDS = ("INNER", "LEFT", "CROSS", LISTED)
 _MOST_ROWS, _MOST_BYTES = 1 << 16, 8 << 20  # of a relation that goes to each batch
+_MOST_WITHOUT_KEYS = 100  # of its rows, where each stands beside each row of the batch
 
 
 class ScannedTable(Struct, frozen=True):
@@ -146,6 +147,9 @@ class Scanning(Struct):
                 return None, self.from_clause.joined(rows, joins[place - 1 :], withs, where)
             whole = self.from_clause.in_full(small, join, nothing, withs, where)
             keys = self.joining.held_keys(small, nothing, whole, of_left=True)
+            if _makes_many_pairs(small, whole, keys):
+                rows = self.joining.join(rows, self.tables.table(node, withs), whole, withs)
+                return None, self.from_clause.joined(rows, joins[place:], withs, where)
             before = ScannedJoin(whole, small, keys)
             over = recording.join(small, nothing, whole, {}, HeldKeys(of_left=True))
         self.tables.let_come_first(node)
@@ -159,13 +163,13 @@ class Scanning(Struct):
             else:
                 right = self.from_clause.source(join.right, withs)
                 small = _small(right)
-                if small is None:
-                    rows = self._as_a_whole(table, withs)
-                    whole = self.from_clause.in_full(rows, join, right, withs, where)
-                    rows = self.joining.join(rows, right, whole, withs)
+                whole = self.from_clause.in_full(over, join, right, withs, where)
+                keys = HeldKeys(of_left=False)
+                if small is not None:
+                    keys = self.joining.held_keys(over, small, whole, of_left=False)
+                if small is None or _makes_many_pairs(small, whole, keys):
+                    rows = self.joining.join(self._as_a_whole(table, withs), right, whole, withs)
                     return None, self.from_clause.joined(rows, joins[position + 1 :], withs, where)
-                whole = self.from_clause.in_full(over, join, small, withs, where)
-                keys = self.joining.held_keys(over, small, whole, of_left=False)
                 over = recording.join(over, small, whole, {}, HeldKeys(of_left=False))
                 work = ScannedJoin(whole, small, keys)
             places = (*table.places, *self._reserved(1))
@@ -225,8 +229,17 @@ class Scanning(Struct):
         partners: list[list[Partners]] = [[none] for none in table.no_partners]
         parts = self._parts(table, source, work, told)
 
+        places, pairs = [np.zeros(0, np.int32)], 0
+
         def kept() -> Iterator[Batch]:
+            nonlocal pairs
+            rows = 0
             for part in parts:
+                if part.kept is not None and part.places is not None:
+                    places.append(part.places + rows)
+                    rows += part.kept.count
+                    pairs += len(part.places)
+                    self._refuse_pairs(table, told.read, pairs)
                 for numbers, further in zip(partners, part.partners, strict=True):
                     numbers.append(further)
                 if part.kept is not None:
@@ -238,7 +251,15 @@ class Scanning(Struct):
         vectors, rows = self.tables.columns_of(table.node, kept())
         self.tables.note(source, number_of(len(rows)))
         every = [self._end_to_end(parts) for parts in partners]
-        return self._tell(table, told, vectors, rows, every), told.left
+        of_rows = np.concatenate(places) if table.no_partners else None
+        return self._tell(table, told, vectors, rows, every, of_rows), told.left
+
+    def _refuse_pairs(self, table: ScannedTable, read: int, rows: int) -> None:
+        """As Joining does, of the rows that are kept of so many that were read."""
+        every = (*table.joins,) if table.before is None else (table.before, *table.joins)
+        held = [join.held.count for join in every if isinstance(join, ScannedJoin)]
+        if held:
+            self.joining.refuse_pairs(read + sum(held), every[-1].node, rows)
 
     def _end_to_end(self, parts: list[Any]) -> Partners:
         """What a join has put beside the rows of one batch after another."""
@@ -332,6 +353,7 @@ class Scanning(Struct):
         vectors: list[Vector],
         rows: np.ndarray,
         partners: Sequence[Partners],
+        places: np.ndarray | None = None,
     ) -> Relation:
         self.account.reserved = [*table.places]
         malformed = tuple(told.malformed)
@@ -340,14 +362,15 @@ class Scanning(Struct):
         before = table.before
         held = None if before is None else before.held
         stage = told.account.tell(self.account, over, others, held)
+        over = over if places is None else over.take(places)
         if before is not None:
             # In the order of what stands before; rows of it that have no partner came last.
             numbers, *partners = partners
             assert isinstance(numbers, np.ndarray)
             order = np.argsort(numbers, kind="stable")
-            places = np.where(order < over.count, order, -1)
-            left, right = before.held.take(numbers[order]), over.take(places)
-            over = self.joining.beside(left, right, before.node, places < -1, places < 0)
+            beside = np.where(order < over.count, order, -1)
+            left, right = before.held.take(numbers[order]), over.take(beside)
+            over = self.joining.beside(left, right, before.node, beside < -1, beside < 0)
             partners = [_in_order(item, order) for item in partners]
         for work, item in zip(table.joins, partners, strict=True):
             if isinstance(work, ScannedJoin):
@@ -358,6 +381,12 @@ class Scanning(Struct):
                 columns = Columns(map(Vector, item), self.account.store)
                 over = over.beside(replace(work.right, vectors=columns, count=over.count))
         return replace(over, stage=stage)
+
+
+def _makes_many_pairs(small: Relation, join: tree.Join, keys: HeldKeys) -> bool:
+    """Whether each row of a batch would stand beside many of a relation: no keys choose among
+    them."""
+    return small.count > _MOST_WITHOUT_KEYS and not join.using and not keys.values
 
 
 def _is_row_by_row(join: tree.Join) -> bool:
