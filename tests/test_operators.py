@@ -66,15 +66,21 @@ def lay(path: Path, rows: list[tuple[Any, ...]]) -> None:
 
 
 def queried(folder: Path, text: str, memory: int) -> list[tuple[Any, ...]]:
+    return accounted(folder, text, memory)[0]
+
+
+def accounted(folder: Path, text: str, memory: int) -> tuple[list[tuple[Any, ...]], Any]:
+    """The rows of a query, and its account."""
     from gravel.engine.mapped import Store
     from gravel.querying.account import Account
     from gravel.querying.context import QueryContext
     from gravel.querying.session import Session
 
     context = QueryContext(references={name: str(folder / f"{name}.csv") for name in "lr"})
-    result = Session(context, Account(store=Store(memory))).query(text)
+    account = Account(store=Store(memory))
+    result = Session(context, account).query(text)
     columns = [vector.values.to_pylist() for vector in result.vectors]
-    return list(zip(*columns, strict=True))
+    return list(zip(*columns, strict=True)), account
 
 
 @settings(max_examples=25, deadline=None)
@@ -100,6 +106,94 @@ def test_an_operator_gives_the_rows_that_sqlite_gives(
     if "ORDER BY v" not in OPERATORS[operator] or "OVER" in OPERATORS[operator]:
         mine, theirs = sorted(mine, key=repr), sorted(theirs, key=repr)
     assert mine == theirs
+
+
+@settings(max_examples=25, deadline=None)
+@given(left=ROWS, right=ROWS, cut=CUTS, memory=MEMORY)
+@pytest.mark.parametrize("kind", ["INNER", "LEFT"])
+def test_the_account_of_a_join_counts_the_rows_of_both_sides(
+    tmp_path_factory: Any, kind: str, left: Any, right: Any, cut: int, memory: int
+) -> None:
+    """Also where each batch of the larger side is joined by itself: the rows come in the order of
+    the left side, and what is told of both sides is told of all of their rows."""
+    folder = tmp_path_factory.mktemp("rows")
+    sides = [[("a", 1, 1), *rows] for rows in (left, right)]
+    for name, rows in zip("lr", sides, strict=True):
+        lay(folder / f"{name}.csv", rows)
+    partners = [
+        [place for place, (_, k, _) in enumerate(sides[1]) if k is not None and k == mine]
+        for _, mine, _ in sides[0]
+    ]
+    expected = [(place, other) for place, others in enumerate(partners) for other in others]
+    if kind == "LEFT":
+        expected = [
+            (place, other) for place, others in enumerate(partners) for other in (others or [None])
+        ]
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr("gravel.sources.csv.splitter.BLOCK", cut)
+        text = f"SELECT l.place, r.place FROM l {kind} JOIN r ON l.k = r.k"
+        rows, account = accounted(folder, text, memory)
+    assert rows == expected
+    join = next(stage for stage in account.stages if stage.stage == f"{kind} JOIN")
+    matched = sum(map(bool, partners))
+    met = len({other for others in partners for other in others})
+    assert (join.rows_in, join.rows_out) == (len(sides[0]), len(expected))
+    assert f"{matched:,} row" in join.detail.partition(" on the left matched")[0]
+    assert (
+        f", {len(partners) - matched} without a partner; {len(sides[1]) - met} on the"
+        in join.detail
+    )
+    told = {caution.caution: caution.rows for caution in account.cautions}
+    assert told.get("a join multiplies rows", 0) == sum(len(others) > 1 for others in partners)
+    assert told.get("a join loses rows", 0) == (kind == "INNER") * (len(partners) - matched)
+    nulls = [sum(k is None for _, k, _ in rows) for rows in sides]
+    assert told.get("NULL in join keys", 0) == (nulls[0] if nulls[1] else 0)
+
+
+@settings(max_examples=25, deadline=None)
+@given(rows=ROWS, cut=CUTS, memory=MEMORY)
+@pytest.mark.parametrize("outer", [False, True], ids=["items alone", "with rows without items"])
+def test_unnest_gives_the_items_that_python_gives(
+    tmp_path_factory: Any, rows: Any, cut: int, memory: int, outer: bool
+) -> None:
+    folder = tmp_path_factory.mktemp("rows")
+    every = [("a", 1, 1), *rows]
+    lay(folder / "l.csv", every)
+    expected = []
+    for g, k, v in every:
+        items = [] if g is None or k is None else g.split(" ")
+        expected += [(v, item, place) for place, item in enumerate(items, 1)]
+        if outer and not items:
+            expected.append((v, None, None))
+    lists = "UNNEST(LIST_ITEMS(CASE WHEN k IS NOT NULL THEN g END, ' ')) WITH ORDINALITY AS u(item, nth)"
+    joined = f"l LEFT JOIN {lists} ON TRUE" if outer else f"l, {lists}"
+    counted: dict[Any, int] = {}
+    for _, item, _ in expected:
+        counted[item] = counted.get(item, 0) + 1
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr("gravel.sources.csv.splitter.BLOCK", cut)
+        assert queried(folder, f"SELECT v, item, nth FROM {joined}", memory) == expected
+        groups = queried(folder, f"SELECT item, COUNT(*) FROM {joined} GROUP BY item", memory)
+    assert groups == list(counted.items())
+
+
+def test_what_joins_make_of_a_large_table_is_counted_but_not_held_beyond_memory(
+    gravel: Any, folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write("l.csv", "k,v\n" + "".join(f"{row % 2},{row}\n" for row in range(20_000)))
+    write("r.csv", "k,w\n" + "".join(f"1,{row}\n" for row in range(300)))
+    monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 20_000)
+    monkeypatch.setattr("gravel.engine.mapped.Store.has_room", lambda _, size: size < 2_000)
+    monkeypatch.setattr("gravel.querying.joining._ROOM", 1)
+    call = partial(gravel, "query", *("--in", ".", "--memory", "1MB", "--format", "csv"))
+    on = "FROM l JOIN r ON l.k = r.k"
+    counted = call(f"SELECT COUNT(*) AS n, MAX(v + w) AS most {on}")
+    assert counted.out.split() == ["n,most", "3000000,20298"]
+    assert "that may be held" in call(f"SELECT l.v, r.w {on}", status=1).err
+    # No key chooses among the rows beside: 300 would stand beside each.
+    assert "pairs of rows" in call("SELECT COUNT(*) FROM l CROSS JOIN r", status=1).err
+    few = "(SELECT w FROM r WHERE w < 40) AS few"
+    assert call(f"SELECT COUNT(*) FROM l CROSS JOIN {few}").out.split() == ["COUNT(*)", "800000"]
 
 
 def test_pairs_beyond_memory_are_refused_and_nothing_is_held_that_is_not_asked_for(
