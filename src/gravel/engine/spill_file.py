@@ -16,6 +16,7 @@ try:
 except ImportError:  # on Windows
     resource = None  # type: ignore[assignment]
 
+_WITHOUT_LIMIT = 10_240  # files: what macOS allows where it names no limit
 _FOR_OTHERS = 64  # files: those that are read and written, and modules that load meanwhile
 
 
@@ -51,8 +52,10 @@ def _most_files() -> int | None:
     table is one or two. None: as many as there are."""
     if resource is None:
         return None
-    limit = resource.getrlimit(resource.RLIMIT_NOFILE)
+    now, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if now == resource.RLIM_INFINITY:
+        return None
+    most = _WITHOUT_LIMIT if hard == resource.RLIM_INFINITY else hard
     with suppress(OSError, ValueError):
-        resource.setrlimit(resource.RLIMIT_NOFILE, (limit[1], limit[1]))
-        limit = resource.getrlimit(resource.RLIMIT_NOFILE)
-    return None if limit[0] == resource.RLIM_INFINITY else limit[0]
+        resource.setrlimit(resource.RLIMIT_NOFILE, (max(now, most), hard))
+    return resource.getrlimit(resource.RLIMIT_NOFILE)[0]

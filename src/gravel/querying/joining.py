@@ -48,13 +48,18 @@ class Joining(Struct):
     with_outer: Callable[[Relation], tuple[Relation, Any]]
 
     def held_keys(
-        self, left: Relation, right: Relation, node: tree.Join, of_left: bool
+        self,
+        left: Relation,
+        right: Relation,
+        node: tree.Join,
+        withs: dict[str, Relation],
+        of_left: bool,
     ) -> HeldKeys:
         """What ON compares of the side that is held, of which nothing is told."""
         self.account.quiet += 1
         try:
             values = [
-                self.expressions.evaluate(a if of_left else b, left if of_left else right, {})
+                self.expressions.evaluate(a if of_left else b, left if of_left else right, withs)
                 for a, b in self._equalities(left, right, node)[0]
             ]
         finally:

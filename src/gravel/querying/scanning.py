@@ -98,9 +98,16 @@ class Told(Struct):
                 return event.out
         return self.read
 
+    def last_join(self) -> JoinedRows:
+        """What the last of the joins has made of the rows so far."""
+        return self._joins()[-1]
+
+    def _joins(self) -> list[JoinedRows]:
+        return [event for event in self.account.events if isinstance(event, JoinedRows)]
+
     def alone(self) -> np.ndarray:
         """The rows before the table that have no partner in it."""
-        first = next(event for event in self.account.events if isinstance(event, JoinedRows))
+        first = self._joins()[0]
         assert isinstance(first.left, HeldRows)
         return flat_indices(first.left.times == 0)
 
@@ -146,7 +153,7 @@ class Scanning(Struct):
             if small is None:
                 return None, self.from_clause.joined(rows, joins[place - 1 :], withs, where)
             whole = self.from_clause.in_full(small, join, nothing, withs, where)
-            keys = self.joining.held_keys(small, nothing, whole, of_left=True)
+            keys = self.joining.held_keys(small, nothing, whole, withs, of_left=True)
             if _makes_many_pairs(small, whole, keys):
                 rows = self.joining.join(rows, self.tables.table(node, withs), whole, withs)
                 return None, self.from_clause.joined(rows, joins[place:], withs, where)
@@ -166,7 +173,7 @@ class Scanning(Struct):
                 whole = self.from_clause.in_full(over, join, right, withs, where)
                 keys = HeldKeys(of_left=False)
                 if small is not None:
-                    keys = self.joining.held_keys(over, small, whole, of_left=False)
+                    keys = self.joining.held_keys(over, small, whole, withs, of_left=False)
                 if small is None or _makes_many_pairs(small, whole, keys):
                     rows = self.joining.join(self._as_a_whole(table, withs), right, whole, withs)
                     return None, self.from_clause.joined(rows, joins[position + 1 :], withs, where)
@@ -239,14 +246,14 @@ class Scanning(Struct):
                     places.append(part.places + rows)
                     rows += part.kept.count
                     pairs += len(part.places)
-                    self._refuse_pairs(table, told.read, pairs)
+                    self._refuse_pairs(table, told, pairs)
                 for numbers, further in zip(partners, part.partners, strict=True):
                     numbers.append(further)
                 if part.kept is not None:
                     yield part.kept
                 if most is not None and table.before is None and told.left >= most:
                     parts.close()
-                    self.tables.remark_first(table.node, told.read)
+                    self.tables.remark_first(table.node, told.read, "counts and cautions")
 
         vectors, rows = self.tables.columns_of(table.node, kept())
         self.tables.note(source, number_of(len(rows)))
@@ -254,12 +261,15 @@ class Scanning(Struct):
         of_rows = np.concatenate(places) if table.no_partners else None
         return self._tell(table, told, vectors, rows, every, of_rows), told.left
 
-    def _refuse_pairs(self, table: ScannedTable, read: int, rows: int) -> None:
-        """As Joining does, of the rows that are kept of so many that were read."""
-        every = (*table.joins,) if table.before is None else (table.before, *table.joins)
-        held = [join.held.count for join in every if isinstance(join, ScannedJoin)]
-        if held:
-            self.joining.refuse_pairs(read + sum(held), every[-1].node, rows)
+    def _refuse_pairs(self, table: ScannedTable, told: Told, rows: int) -> None:
+        """As Joining does, of the pairs of the last join, as far as they are among the rows that
+        are kept."""
+        every = table.joins if table.before is None else (table.before, *table.joins)
+        joins = [join.node for join in every if isinstance(join, ScannedJoin)]
+        if joins:
+            last = told.last_join()
+            sides = sum(side.rows for side in last.sides)
+            self.joining.refuse_pairs(sides, joins[-1], min(rows, last.pairs))
 
     def _end_to_end(self, parts: list[Any]) -> Partners:
         """What a join has put beside the rows of one batch after another."""
@@ -394,7 +404,8 @@ def _is_row_by_row(join: tree.Join) -> bool:
     if join.kind not in _KINDS:
         return False
     if isinstance(join.right, tree.Unnest):
-        return not join.using and not join.natural and (join.on is None or is_true(join.on))
+        beside = not join.using and not join.natural and (join.on is None or is_true(join.on))
+        return beside and not top(join.right.expression, SUBQUERIES)
     return not reads_left(join.right)
 
 

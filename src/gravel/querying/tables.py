@@ -295,7 +295,8 @@ class Tables(Struct):
         if not whole and sum(counts) < need:
             return None
         if not whole:
-            self.remark_first(node, sum(batch.count for batch in batches))
+            rows = sum(batch.count for batch in batches)
+            self.remark_first(node, rows, "counts, cautions and types")
         self.note(table, number_of(sum(batch.count for batch in batches)))
         beside = "" if whole else "the rest is not needed"
         result = self._relation(
@@ -303,12 +304,11 @@ class Tables(Struct):
         )
         return self._named(result, node)
 
-    def remark_first(self, node: tree.TableReference, rows: int) -> None:
-        """Remark that only the first rows of a table were read."""
+    def remark_first(self, node: tree.TableReference, rows: int, what: str) -> None:
+        """Remark that only the first rows of a table were read, and what is said of those."""
         read = "the first row was" if rows == 1 else f"the first {rows:,} rows were"
         self.account.remarks.append(
-            f"{node.reference}: {read} read, as many as the result needs; counts, cautions and"
-            " types are of those"
+            f"{node.reference}: {read} read, as many as the result needs; {what} are of those"
         )
 
     def _matching(
