@@ -75,6 +75,7 @@ CASES = {
     "query of the first rows before a table": "query SELECT\0n.name,\0b.boat_id\0FROM\0(SELECT\0name\0FROM\0'part-b.csv'\0WHERE\0boat_id\0%\x00500\0=\x001)\0AS\0n\0JOIN\0'boats.parquet'\0AS\0b\0ON\0b.name\0=\0n.name\0LIMIT\x007",
     "query of lists without items": "query SELECT\0COUNT(*)\0FROM\0'boats.parquet'\0AS\0b,\0UNNEST(LIST_ITEMS(NULLIF(name,\0'Tern'),\0'\0'))\0AS\0u(part)",
     "query of rows without a partner": "query SELECT\0COUNT(*)\0FROM\0'boats.parquet'\0AS\0b\0LEFT\0JOIN\0'part-a.csv'\0AS\0p\0USING\0(boat_id)\0WHERE\0p.fee\0IS\0NULL",
+    "query of a list that a query makes": "query SELECT\0u.x,\0COUNT(*)\0FROM\0'boats.parquet'\0AS\0b,\0UNNEST((SELECT\0ARRAY_AGG(DISTINCT\0paid)\0FROM\0'part-a.csv'))\0AS\0u(x)\0GROUP\0BY\0u.x",
     "query of the first rows": "query SELECT\0mail\0FROM\0'boats.parquet'\0WHERE\0fee>900\0LIMIT\x007",
     "query that fails": "query SELECT\0name\0FROM\0'boats.csv'\0WHERE\0fee/(boat_id-7)>1",
     "check by another table": "check boats.csv name\0IN\0(SELECT\0name\0FROM\0'boats.parquet'\0WHERE\0fee>950)",

@@ -190,6 +190,10 @@ def test_what_joins_make_of_a_large_table_is_counted_but_not_held_beyond_memory(
     counted = call(f"SELECT COUNT(*) AS n, MAX(v + w) AS most {on}")
     assert counted.out.split() == ["n,most", "3000000,20298"]
     assert "that may be held" in call(f"SELECT l.v, r.w {on}", status=1).err
+    # Items of a list are not pairs.
+    items = "UNNEST(LIST_ITEMS('a;b;c;d', ';')) AS u(item)"
+    listed = call(f"SELECT l.v, item FROM l JOIN (SELECT 1 AS k) AS o ON l.k = o.k, {items}").out
+    assert len(listed.split()) == 40_001
     # No key chooses among the rows beside: 300 would stand beside each.
     assert "pairs of rows" in call("SELECT COUNT(*) FROM l CROSS JOIN r", status=1).err
     few = "(SELECT w FROM r WHERE w < 40) AS few"
