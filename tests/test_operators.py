@@ -194,6 +194,8 @@ def test_what_joins_make_of_a_large_table_is_counted_but_not_held_beyond_memory(
     items = "UNNEST(LIST_ITEMS('a;b;c;d', ';')) AS u(item)"
     listed = call(f"SELECT l.v, item FROM l JOIN (SELECT 1 AS k) AS o ON l.k = o.k, {items}").out
     assert len(listed.split()) == 40_001
+    constant = "LIST_ITEMS('a;b', ';')"  # of no row
+    assert call(f"SELECT {constant} || {constant} AS u FROM l WHERE v < 0").out.split() == ["u"]
     # No key chooses among the rows beside: 300 would stand beside each.
     assert "pairs of rows" in call("SELECT COUNT(*) FROM l CROSS JOIN r", status=1).err
     few = "(SELECT w FROM r WHERE w < 40) AS few"

@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 
 from gravel.engine.frame import Frame
 from gravel.engine.vector import Vector, assemble, first_error, vector
-from gravel.kernels.arrays import to_arrow
+from gravel.kernels.arrays import repeated, to_arrow
 from gravel.language import nodes
 from gravel.language.functions import casts
 from gravel.language.functions.catalogue import KernelResult
@@ -118,7 +118,7 @@ def _apply(node: nodes.BoundCall, operands: list[Vector], count: int) -> Vector:
     result = node.function.kernel(*arguments, **extra)  # type: ignore[misc]
     values, errors = result if isinstance(result, KernelResult) else (result, None)
     if isinstance(values, pa.Scalar):
-        values = pa.repeat(values, rows)
+        values = repeated(values, rows)
     elif isinstance(values, pa.ChunkedArray):
         values = values.combine_chunks()
     if len(values) != rows:

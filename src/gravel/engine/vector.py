@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
 
-from gravel.kernels.arrays import to_arrow
+from gravel.kernels.arrays import repeated, to_arrow
 
 
 class Vector(Struct, frozen=True):
@@ -37,7 +37,7 @@ class Vector(Struct, frozen=True):
         if not self.constant:
             return self
         errors = None if self.errors is None else np.repeat(self.errors, count)
-        return Vector(pa.repeat(self.values[0], count), errors)
+        return Vector(repeated(self.values[0], count), errors)
 
     def true(self, count: int) -> np.ndarray:
         """Mask of the rows where a condition is true."""

@@ -6,6 +6,11 @@ import numpy as np
 import pyarrow as pa
 
 
+def repeated(value: pa.Scalar, count: int) -> pa.Array:
+    """A value so many times. Arrow's own `repeat` fails on no time of a list."""
+    return pa.repeat(value, count) if count else pa.repeat(value, 1)[:0]
+
+
 def to_arrow(
     values: np.ndarray, kind: pa.DataType | None = None, mask: np.ndarray | None = None
 ) -> pa.Array:

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from gravel.kernels.arrays import to_arrow
+from gravel.kernels.arrays import repeated, to_arrow
 from gravel.language.errors import CODES
 from gravel.language.functions.catalogue import KernelResult
 from gravel.language.types import INTEGER, MAX_DIGITS, Kind, Type, common
@@ -29,7 +29,7 @@ def arrays(*values: Any) -> list[pa.Array]:
     """Arrow arrays of one length: scalars are repeated to that of the arrays (1 if there is
     none)."""
     length = next((len(value) for value in values if not isinstance(value, pa.Scalar)), 1)
-    return [pa.repeat(value, length) if isinstance(value, pa.Scalar) else value for value in values]
+    return [repeated(value, length) if isinstance(value, pa.Scalar) else value for value in values]
 
 
 def _alike(x: pa.Array | pa.Scalar, y: pa.Array | pa.Scalar, to: Type) -> list[pa.Array]:
