@@ -22,16 +22,21 @@ from gravel.spark.stages import go_on
 from gravel.spark.tasks import (
     BESIDE,
     FAILURE,
+    GROUPS,
     PART,
     ExchangeTask,
+    FinishTask,
     MapTask,
     MatchTask,
     RangeTask,
+    ReduceTask,
     Reference,
     run_exchange,
+    run_finish,
     run_map,
     run_match,
     run_ranges,
+    run_reduce,
 )
 from gravel.spark.travel import packed, unpacked
 
@@ -61,6 +66,8 @@ CASES = {
     "compare with nothing": "compare boats.parquet boats.csv --key mail --where fee<0",
     "query": "query SELECT\0name,\0COUNT(*),\0MAX(12/(boat_id-7))\0FROM\0'boats.csv'\0WHERE\0fee>99\0OR\0name='Tern'\0OR\x001/(boat_id-9)>0\0GROUP\0BY\0name --on-error null",
     "query of groups": "query SELECT\0paid%3,\0COUNT(*),\0COUNT(mail),\0COUNT(DISTINCT\0name),\0SUM(fee),\0AVG(1/(boat_id-7)),\0CORR(fee,paid)\0FROM\0'boats.csv'\0WHERE\0fee>99\0GROUP\0BY\x001\0HAVING\0COUNT(*)>3\0ORDER\0BY\0MAX(fee)\0DESC --on-error null",
+    "query of many groups": "query SELECT\0UPPER(mail),\0day,\0COUNT(*),\0COUNT(DISTINCT\0name),\0STDDEV_SAMP(fee),\0MAX(fee/(boat_id-7))\0FROM\0'boats.csv'\0WHERE\0fee>9\0GROUP\0BY\0UPPER(mail),\0day\0HAVING\0COUNT(*)>1\0OR\0SUM(boat_id)/(MIN(boat_id)-24)<9 --on-error null",
+    "query of groups of several partners": "query SELECT\0p.fee,\0MIN(b.mail),\0MAX(name),\0COUNT(*)\0FROM\0'boats.csv'\0AS\0b\0JOIN\0(SELECT\0paid,\0fee\0FROM\0'part-b.csv'\0LIMIT\x0090)\0AS\0p\0USING\0(paid)\0GROUP\0BY\0p.fee",
     "query of all rows": "query SELECT\0COUNT(*)\0AS\0n,\0MIN(fee),\0COUNT(DISTINCT\0(day,paid)),\0SUM(DISTINCT\0paid)\0FROM\0'boats.parquet'\0AS\0b\0WHERE\0b.day>='2010'",
     "query in order": "query SELECT\0*,\0paid\0AS\0p\0FROM\0'boats.csv'\0WHERE\0fee>99\0ORDER\0BY\0p\0DESC\0NULLS\0LAST\0OFFSET\x003\0ROWS\0FETCH\0FIRST\x004\0ROWS\0WITH\0TIES",
     "query in the order of a column whose name a result has too": 'query SELECT\0boat_id\0AS\0"Paid",\0day\0FROM\0\'boats.parquet\'\0ORDER\0BY\0"paid"\0DESC,\0fee\0LIMIT\x005',
@@ -146,7 +153,7 @@ class Elsewhere:
     def __init__(self, table: Reference, tasks: int, ranges: int) -> None:
         self.table, self.tasks, self.ranges = table, tasks, ranges
 
-    def _records(self, task: MapTask) -> Iterator[dict[str, Any]]:
+    def _records(self, task: MapTask | ReduceTask, run: Any = run_map) -> Iterator[dict[str, Any]]:
         """The records of all tasks, each on some splits in a row; the last one is run first."""
         numbers = range(len(task.splits))
         size = -(-len(numbers) // self.tasks)
@@ -154,9 +161,7 @@ class Elsewhere:
         every = []
         for part in reversed(cut):
             batch = pa.record_batch([pa.array(part, pa.int64())], ["id"])
-            every.append(
-                [row for made in run_map(packed(task), [batch]) for row in made.to_pylist()]
-            )
+            every.append([row for made in run(packed(task), [batch]) for row in made.to_pylist()])
         for records in reversed(every):
             for record in records:
                 if record["key"] == FAILURE:
@@ -207,6 +212,20 @@ class Elsewhere:
             return Made([row for made in run_begin(task, [batch]) for row in made.to_pylist()])
 
         return go_on(stages, begin, len(outlines), take, self.ranges, memory)
+
+    def reduce(self, table: Any, reduction: Any, take: Any) -> Iterator[Any]:
+        splits = tuple(table.outline(split) for split in table.pieces())
+        ranges = self.ranges if reduction.ranged else 1
+        task = ReduceTask(self.table, splits, reduction, ranges)
+        records = sorted(self._records(task, run_reduce), key=itemgetter("range", "key", "place"))
+        finish = packed(FinishTask(reduction.finish))
+        made = Made([])
+        for _, of_range in groupby(records, itemgetter("range")):
+            batch = pa.RecordBatch.from_pylist(list(of_range))
+            made.records += [row for one in run_finish(finish, [batch]) for row in one.to_pylist()]
+        for part in made.told(PART, len(splits)):
+            take(part, None)
+        yield from made.told(GROUPS, ranges)
 
     def exchange(self, values: Values, rekeyed: Any) -> Values:
         task = packed(ExchangeTask(rekeyed, self.ranges))
@@ -351,6 +370,7 @@ def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -
     monkeypatch.setattr("gravel.spark.open_table", opened)
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 30_000)
     monkeypatch.setattr("gravel.spark.tasks._MOST_OF_ONE", 35_000)
+    monkeypatch.setattr("gravel.spark.tasks._MOST_GROUPS", 300)
     monkeypatch.setattr("gravel.spark.row_tasks._MOST_OF_ONE", 35_000)
     for module in (
         "engine.arrangement",

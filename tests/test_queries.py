@@ -501,7 +501,7 @@ def test_what_a_query_warns_of(gravel: Any, figures: Any) -> None:
         ("SELECT t FROM b, UNNEST(LIST_ITEMS(tags, ';')) AS u(t)", "UNNEST loses rows", 2),
         ("SELECT id FROM b WHERE id NOT IN (SELECT bid FROM s)", "NOT IN over NULL", 10),
         ("SELECT b.id FROM b LEFT JOIN s ON b.id = s.bid WHERE s.nights > 0", "WHERE on the outer side", 4),
-        ("SELECT MAX(c) FROM (VALUES ('9'), ('10'), (' 100'), ('x'), (NULL)) AS t(c) WHERE c <> 'x'", "numbers compared as texts", 2),
+        ("SELECT MAX(c) FROM (VALUES ('9'), ('10'), (' 100'), ('x'), (NULL)) AS t(c) WHERE c <> 'x'", "numbers compared as texts", 1),
         ("SELECT g, MIN(c) FROM (VALUES (1, '9'), (1, '10'), (2, '20'), (2, '3.5'), (2, '-1')) AS t(g, c) GROUP BY g", "numbers compared as texts", 1),
         ("SELECT c FROM (VALUES ('9'), ('10'), ('-1.5'), ('x'), (NULL)) AS t(c) ORDER BY c", "numbers compared as texts", 3),
         ("SELECT RANK() OVER (ORDER BY c) FROM (VALUES ('9'), ('10'), (NULL)) AS t(c)", "numbers compared as texts", 2),

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from abc import abstractmethod
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from decimal import Decimal
 from fractions import Fraction
 from typing import Any, TypeVar
@@ -75,13 +75,28 @@ class GroupState(Struct, frozen=True):
     def of(cls: type[Self], grouped_values: GroupedValues, name: str) -> Self:
         """The state of some rows for the aggregate of that name."""
 
+    @classmethod
     @abstractmethod
+    def end_to_end(cls: type[Self], states: Sequence[Self]) -> Self:
+        """The groups of some states one after another, as groups apart."""
+
+    @abstractmethod
+    def __len__(self) -> int:
+        """How many groups there are."""
+
     def merge(self: Self, other: Self) -> Self:
-        """The state of the rows of both."""
+        """The state of the rows of both, of the same groups."""
+        groups = np.arange(len(self))
+        both = type(self).end_to_end([self, other])
+        return both.renumbered(np.concatenate([groups, groups]), len(self))
 
     @abstractmethod
     def renumbered(self: Self, numbers: np.ndarray, many: int) -> Self:
-        """The state of so many groups, of which these are some, each under another number."""
+        """The state of so many groups, each of those under one of these numbers put together."""
+
+    @abstractmethod
+    def of_some(self: Self, groups: np.ndarray) -> Self:
+        """The state of some of the groups, in that order."""
 
     @abstractmethod
     def finish(self, name: str, kind: Type) -> Vector:
@@ -100,11 +115,18 @@ class CountState(GroupState, frozen=True):
             np.bincount(grouped_values.groups[grouped_values.mask], minlength=grouped_values.many)
         )
 
-    def merge(self, other: CountState) -> CountState:
-        return CountState(self.counts + other.counts)
+    @classmethod
+    def end_to_end(cls, states: Sequence[CountState]) -> CountState:
+        return cls(np.concatenate([state.counts for state in states]))
+
+    def __len__(self) -> int:
+        return len(self.counts)
 
     def renumbered(self, numbers: np.ndarray, many: int) -> CountState:
-        return CountState(_placed(self.counts, numbers, many))
+        return CountState(_counts(self.counts, numbers, many))
+
+    def of_some(self, groups: np.ndarray) -> CountState:
+        return CountState(self.counts[groups])
 
     def finish(self, name: str, kind: Type) -> Vector:
         return Vector(to_arrow(self.counts, pa.int64()))
@@ -155,46 +177,62 @@ class SumState(GroupState, frozen=True):
             special,
         )
 
-    def merge(self, other: SumState) -> SumState:
-        if self.base != other.base:
-            # Of one column one part may be NULL throughout, whose zeros have any unit.
-            return (
-                self.merge(other._as_zeros_of(self))
-                if not other.counts.any()
-                else other.merge(self._as_zeros_of(other))
-            )
-        low = min(self.exponent, other.exponent)
-        (mine, my_squares), (theirs, their_squares) = self._at(low), other._at(low)
-        squares = None
-        if my_squares is not None and their_squares is not None:
-            squares = _added(my_squares, their_squares)
-        special = dict(self.special)
-        for group, value in other.special.items():
-            special[group] = special.get(group, 0.0) + value
-        return SumState(
-            self.counts + other.counts, _added(mine, theirs), self.base, low, squares, special
+    @classmethod
+    def end_to_end(cls, states: Sequence[SumState]) -> SumState:
+        # Of one column one part may be NULL throughout, whose zeros have any unit.
+        known = [state for state in states if state.counts.any()] or states[:1]
+        base, low = known[0].base, min(state.exponent for state in known)
+        parts = [state._at(base, low) for state in states]
+        squares = [square for _, square in parts if square is not None]
+        special: dict[int, float] = {}
+        first = 0
+        for state in states:
+            special |= {first + group: value for group, value in state.special.items()}
+            first += len(state)
+        return cls(
+            np.concatenate([state.counts for state in states]),
+            np.concatenate([sums for sums, _ in parts]),
+            base,
+            low,
+            np.concatenate(squares) if squares else None,
+            special,
         )
+
+    def __len__(self) -> int:
+        return len(self.counts)
 
     def renumbered(self, numbers: np.ndarray, many: int) -> SumState:
+        special: dict[int, float] = {}
+        for group, value in self.special.items():
+            number = int(numbers[group])
+            special[number] = special.get(number, 0.0) + value
         return SumState(
-            _placed(self.counts, numbers, many),
-            _placed(self.sums, numbers, many),
+            _counts(self.counts, numbers, many),
+            _sums(self.sums, numbers, many),
             self.base,
             self.exponent,
-            None if self.squares is None else _placed(self.squares, numbers, many),
-            {int(numbers[group]): value for group, value in self.special.items()},
+            None if self.squares is None else _sums(self.squares, numbers, many),
+            special,
         )
 
-    def _as_zeros_of(self, other: SumState) -> SumState:
+    def of_some(self, groups: np.ndarray) -> SumState:
+        places = {}
+        if self.special:
+            places = {group: place for place, group in enumerate(groups.tolist())}
         return SumState(
-            self.counts, self.sums, other.base, other.exponent, self.squares, self.special
+            self.counts[groups],
+            self.sums[groups],
+            self.base,
+            self.exponent,
+            None if self.squares is None else self.squares[groups],
+            {places[group]: value for group, value in self.special.items() if group in places},
         )
 
-    def _at(self, exponent: int) -> tuple[np.ndarray, np.ndarray | None]:
-        """The sums and sums of squares in a smaller unit."""
-        if exponent == self.exponent:
+    def _at(self, base: int, exponent: int) -> tuple[np.ndarray, np.ndarray | None]:
+        """The sums and sums of squares in a unit that is not larger."""
+        if exponent == self.exponent or not self.counts.any():
             return self.sums, self.squares
-        factor = self.base ** (self.exponent - exponent)
+        factor = base ** (self.exponent - exponent)
         return self.sums.astype(object) * factor, (
             None if self.squares is None else self.squares.astype(object) * (factor * factor)
         )
@@ -221,20 +259,22 @@ class ExtremeState(GroupState, frozen=True):
         groups, values = grouped_values.counted()
         return cls(_extremes(groups, grouped_values.many, values, name == "MIN"), name == "MIN")
 
-    def merge(self, other: ExtremeState) -> ExtremeState:
-        both = pa.concat_arrays([self.values, other.values])
-        known = pc.is_valid(both).to_numpy(zero_copy_only=False)
-        groups = np.tile(np.arange(len(self.values)), 2)[known]
-        return ExtremeState(
-            _extremes(groups, len(self.values), both.drop_null(), self.least), self.least
-        )
+    @classmethod
+    def end_to_end(cls, states: Sequence[ExtremeState]) -> ExtremeState:
+        return cls(pa.concat_arrays([state.values for state in states]), states[0].least)
+
+    def __len__(self) -> int:
+        return len(self.values)
 
     def renumbered(self, numbers: np.ndarray, many: int) -> ExtremeState:
-        places = np.full(many, -1)
-        places[numbers] = np.arange(len(numbers))
-        chosen = to_arrow(np.maximum(places, 0), mask=places < 0)
-        values = self.values.take(chosen) if len(numbers) else pa.nulls(many, self.values.type)
-        return ExtremeState(values, self.least)
+        values = self.values
+        if values.null_count:
+            numbers = numbers[pc.is_valid(values).to_numpy(zero_copy_only=False)]
+            values = values.drop_null()
+        return ExtremeState(_extremes(numbers, many, values, self.least), self.least)
+
+    def of_some(self, groups: np.ndarray) -> ExtremeState:
+        return ExtremeState(self.values.take(to_arrow(groups)), self.least)
 
     def finish(self, name: str, kind: Type) -> Vector:
         return Vector(self.values)
@@ -255,11 +295,21 @@ class EveryState(GroupState, frozen=True):
             np.bincount(groups[false], minlength=grouped_values.many),
         )
 
-    def merge(self, other: EveryState) -> EveryState:
-        return EveryState(self.counts + other.counts, self.false + other.false)
+    @classmethod
+    def end_to_end(cls, states: Sequence[EveryState]) -> EveryState:
+        return cls(
+            np.concatenate([state.counts for state in states]),
+            np.concatenate([state.false for state in states]),
+        )
+
+    def __len__(self) -> int:
+        return len(self.counts)
 
     def renumbered(self, numbers: np.ndarray, many: int) -> EveryState:
-        return EveryState(_placed(self.counts, numbers, many), _placed(self.false, numbers, many))
+        return EveryState(_counts(self.counts, numbers, many), _counts(self.false, numbers, many))
+
+    def of_some(self, groups: np.ndarray) -> EveryState:
+        return EveryState(self.counts[groups], self.false[groups])
 
     def finish(self, name: str, kind: Type) -> Vector:
         return Vector(to_arrow(self.false == 0, mask=self.counts == 0))
@@ -290,13 +340,19 @@ class RegressionState(GroupState, frozen=True):
             )
         )
 
-    def merge(self, other: RegressionState) -> RegressionState:
-        return RegressionState(
-            tuple(mine.merge(theirs) for mine, theirs in zip(self.sums, other.sums, strict=True))
-        )
+    @classmethod
+    def end_to_end(cls, states: Sequence[RegressionState]) -> RegressionState:
+        sums = zip(*(state.sums for state in states), strict=True)
+        return cls(tuple(map(SumState.end_to_end, sums)))
+
+    def __len__(self) -> int:
+        return len(self.sums[0])
 
     def renumbered(self, numbers: np.ndarray, many: int) -> RegressionState:
         return RegressionState(tuple(item.renumbered(numbers, many) for item in self.sums))
+
+    def of_some(self, groups: np.ndarray) -> RegressionState:
+        return RegressionState(tuple(item.of_some(groups) for item in self.sums))
 
     def finish(self, name: str, kind: Type) -> Vector:
         counts = self.sums[0].counts
@@ -331,10 +387,21 @@ STATES: dict[str, type[GroupState]] = {
 }
 
 
-def _placed(figures: np.ndarray, numbers: np.ndarray, many: int) -> np.ndarray:
-    result = np.zeros(many, figures.dtype)
-    result[numbers] = figures
-    return result
+def _counts(counts: np.ndarray, numbers: np.ndarray, many: int) -> np.ndarray:
+    """Counts of groups put together."""
+    return np.bincount(numbers, weights=counts, minlength=many).astype(np.int64)
+
+
+def _sums(sums: np.ndarray, numbers: np.ndarray, many: int) -> np.ndarray:
+    """Sums of groups put together."""
+    most = int(np.bincount(numbers, minlength=1).max())
+    if most <= 1:
+        result = np.zeros(many, sums.dtype)
+        result[numbers] = sums
+        return result
+    if sums.dtype != object and most * max(int(sums.max()), -int(sums.min())) >= 2**63:
+        sums = sums.astype(object)
+    return exact_sum.group_sums(sums, numbers, many)
 
 
 def state_of(
@@ -379,14 +446,6 @@ def mean_type(kind: Type) -> Type:
     if kind.kind is Kind.DOUBLE or entry.result_type is None:
         return DOUBLE
     return entry.result_type([sum_type(kind), INTEGER], [..., ...])
-
-
-def _added(a: np.ndarray, b: np.ndarray) -> np.ndarray:
-    """Sums side by side, as Python's integers where 64 bits might not hold them."""
-    if a.dtype == object or b.dtype == object or not len(a):
-        return a.astype(object) + b.astype(object) if len(a) else a
-    most = max(abs(int(item.min())) + abs(int(item.max())) for item in (a, b))
-    return a + b if most < 2**61 else a.astype(object) + b.astype(object)
 
 
 def finished_sums(

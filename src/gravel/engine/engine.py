@@ -22,6 +22,7 @@ Part = TypeVar("Part")
 Told = TypeVar("Told", covariant=True)
 Result = TypeVar("Result")
 Figures = TypeVar("Figures")
+Groups = TypeVar("Groups", bound="MergedByKeys")
 
 
 class Readable(Protocol):
@@ -78,6 +79,33 @@ class OfBatch(Struct, Generic[Part], frozen=True):
 
     def __call__(self, table: Readable, split: Any) -> Part:
         return self.work(table.read(split, self.wanted))
+
+
+class MergedByKeys(Protocol):
+    """Groups of some rows by their keys, which are put together with those of the rows that
+    follow; they pickle."""
+
+    @property
+    def size(self) -> int:
+        """How many groups, and values of groups, there are."""
+
+    def merge(self: Groups, later: Sequence[Groups]) -> Groups:
+        """The groups of the rows of all of them."""
+
+    def cut(self: Groups, ranges: int) -> Iterable[tuple[int, Groups]]:
+        """The groups by hashes of their keys, in so many ranges, of which each has its number;
+        those without a group are left out."""
+
+
+class Reduction(Struct, Generic[Part, Groups, Result], frozen=True):
+    """What the rows of a table come to by their keys: `work` of a batch has what it tells and the
+    groups; `finish` is done with all groups of a range (None: nothing). Without `ranged` there is
+    one range. It pickles."""
+
+    work: Callable[[Any], tuple[Part, Groups]]
+    finish: Callable[[Groups], Result] | None
+    wanted: Sequence[int] | None = None
+    ranged: bool = True
 
 
 class BatchWork(Protocol[Told]):
@@ -151,6 +179,15 @@ class Engine(Protocol):
     ) -> Iterator[Part]:
         """What the last stage tells of its batches, in order. What those before it tell, and the
         arrangements between, is given to `take` first, with the number of the stage."""
+
+    def reduce(
+        self,
+        table: Any,
+        reduction: Reduction[Part, Any, Result],
+        take: Callable[[Part, int | None], None],
+    ) -> Iterator[Result]:
+        """What the rows of a table come to, range by range, once `take` was given what each batch
+        tells, in order, with how many groups are held; None: they are not held here."""
 
     def exchange(self, values: Any, rekeyed: Callable[[Counted], Counted]) -> DistinctValues:
         """Distinct values with other hashes, by ranges of these. Values of one hash stay apart, in

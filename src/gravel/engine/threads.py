@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from contextlib import closing
 from functools import partial
 from itertools import pairwise
 from typing import Any, TypeVar
@@ -14,12 +15,14 @@ from gravel.engine.engine import (
     OfBatch,
     Question,
     Readable,
+    Reduction,
     RowChoice,
     RowStage,
     State,
 )
 from gravel.engine.hashed_rows import HashedRows, RowRange
 from gravel.engine.parallel import ordered_map
+from gravel.engine.reduction import MergedGroups
 
 T = TypeVar("T")
 Result = TypeVar("Result")
@@ -72,6 +75,23 @@ class Threads:
         memory //= min(2, max(1, len(stages) - 1))
         begin = partial(stages[0].work.begin, table)
         return go_on_here(stages, ordered_map(begin, splits), take, memory)
+
+    def reduce(
+        self,
+        table: Readable,
+        reduction: Reduction[T, Any, Result],
+        take: Callable[[T, int | None], None],
+    ) -> Iterator[Result]:
+        """See Engine. All groups are held."""
+        merged: MergedGroups[Any] = MergedGroups()
+        work = OfBatch(reduction.work, reduction.wanted)
+        with closing(self.map_splits(table, work, reduction.wanted)) as parts:
+            for told, groups in parts:
+                merged.add(groups)
+                take(told, merged.size)
+        groups = merged.finish()
+        if groups is not None:
+            yield groups if reduction.finish is None else reduction.finish(groups)
 
     def exchange(self, values: Distinct, rekeyed: Callable[[Counted], Counted]) -> RekeyedValues:
         """See Engine."""

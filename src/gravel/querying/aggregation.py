@@ -30,6 +30,7 @@ from gravel.querying.evaluation import ExpressionEvaluator, Memo
 from gravel.querying.group_states import DistinctRows
 from gravel.querying.relation import Relation, as_type, taken
 from gravel.querying.shapes import literal_text
+from gravel.querying.text_extremes import TextExtremeState
 
 
 class Input(Struct, frozen=True):
@@ -46,11 +47,13 @@ class Input(Struct, frozen=True):
 
     @property
     def merges(self) -> bool:
-        """Whether the aggregate of some rows can be put together with that of others, and what is
-        told of it: of the texts of a MIN or MAX those that are numbers are compared with the
-        result."""
-        texts = self.name in ("MIN", "MAX") and self.kind == TEXT
-        return self.value is None or (self.name in STATES and not texts)
+        """Whether the aggregate of some rows can be put together with that of others."""
+        return self.value is None or self.name in STATES
+
+    @property
+    def is_extreme_of_texts(self) -> bool:
+        """Whether numbers are compared as texts, if there are any."""
+        return self.name in ("MIN", "MAX") and self.kind == TEXT and self.value is not None
 
     @property
     def arrays(self) -> list[pa.Array]:
@@ -247,10 +250,18 @@ class Aggregation(Struct):
         self, aggregate: tree.Aggregate, supplied: Input, numbers: np.ndarray, many: int
     ) -> GroupState | DistinctRows:
         """What some rows come to in the aggregate of each group, for `finished`."""
+        if supplied.is_extreme_of_texts:
+            grouped_values = self.grouped_values(supplied, numbers, many)
+            return TextExtremeState.of(grouped_values, supplied.name)
         known = self.known_rows(supplied)
         if aggregate.distinct and supplied.value is not None:
             return DistinctRows.of(numbers, supplied.arrays, known)
         return self._state(supplied, numbers, many, known)
+
+    def grouped_values(self, supplied: Input, numbers: np.ndarray, many: int) -> GroupedValues:
+        """The values that an aggregate takes, with the groups that they are in."""
+        (value,) = supplied.arrays
+        return GroupedValues(numbers, many, value, self.known_rows(supplied))
 
     def finished(
         self,

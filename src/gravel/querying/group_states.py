@@ -3,19 +3,19 @@ others: what groups a table batch by batch."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-from msgspec import Struct, field
+from msgspec import Struct
 
-from gravel.engine.aggregates import GroupedValues, GroupState, state_of
+from gravel.engine.aggregates import GroupState
 from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
-from gravel.language.types import INTEGER
 from gravel.querying.groups import distinct_rows
+from gravel.querying.partitions import flat_indices, part_numbers
 from gravel.querying.relation import end_to_end, taken
 
 
@@ -32,25 +32,71 @@ class DistinctRows(Struct, frozen=True):
         rows = np.flatnonzero(distinct_rows(numbers, list(values), known))
         return cls(numbers[rows], tuple(item.take(to_arrow(rows)) for item in values))
 
-    def merge(self, other: DistinctRows) -> DistinctRows:
-        """Those of both."""
-        numbers = np.concatenate([self.numbers, other.numbers])
-        pairs = zip(self.values, other.values, strict=True)
-        values = [pa.concat_arrays(pair) for pair in pairs]
-        return DistinctRows.of(numbers, values, np.ones(len(numbers), bool))
+    @classmethod
+    def end_to_end(cls, states: Sequence[DistinctRows], sizes: Sequence[int]) -> DistinctRows:
+        """Those of some states one after another, of so many groups each, as groups apart."""
+        firsts = np.cumsum([0, *sizes])
+        numbers = [first + state.numbers for first, state in zip(firsts, states, strict=False)]
+        values = zip(*(state.values for state in states), strict=True)
+        return cls(np.concatenate(numbers), tuple(map(pa.concat_arrays, values)))
 
     def renumbered(self, numbers: np.ndarray, many: int) -> DistinctRows:
-        """With other numbers for the groups."""
-        return DistinctRows(numbers[self.numbers], self.values)
+        """Those of so many groups, each of those under one of these numbers put together."""
+        every = np.ones(len(self.numbers), bool)
+        return DistinctRows.of(numbers[self.numbers], self.values, every)
+
+    def of_some(self, groups: np.ndarray) -> DistinctRows:
+        """Those of some groups, which are numbered in that order."""
+        places = np.full(max(groups.max(initial=-1), self.numbers.max(initial=-1)) + 1, -1)
+        places[groups] = np.arange(len(groups))
+        numbers = places[self.numbers]
+        rows = flat_indices(numbers >= 0)
+        values = tuple(item.take(to_arrow(rows)) for item in self.values)
+        return DistinctRows(numbers[rows], values)
+
+
+class FirstPlaces(Struct, frozen=True):
+    """Where the first row of each group stands: the place of the row of a table, and the number of
+    one of those that joins have made of it."""
+
+    rows: np.ndarray
+    numbers: np.ndarray
+
+    @classmethod
+    def end_to_end(cls, parts: Sequence[FirstPlaces]) -> FirstPlaces:
+        """Those of some parts one after another."""
+        return cls(
+            np.concatenate([part.rows for part in parts]),
+            np.concatenate([part.numbers for part in parts]),
+        )
+
+    def renumbered(self, groups: np.ndarray, many: int) -> FirstPlaces:
+        """Those of so many groups, each of those under one of these numbers put together."""
+        last = np.iinfo(np.int64).max
+        rows, numbers = np.full(many, last), np.full(many, last)
+        np.minimum.at(rows, groups, self.rows)
+        first = self.rows == rows[groups]
+        np.minimum.at(numbers, groups[first], self.numbers[first])
+        return FirstPlaces(rows, numbers)
+
+    def of_some(self, groups: np.ndarray) -> FirstPlaces:
+        """Those of some groups, in that order."""
+        return FirstPlaces(self.rows[groups], self.numbers[groups])
+
+    def order(self) -> np.ndarray:
+        """The groups in the order in which they are first met."""
+        return np.lexsort((self.numbers, self.rows))
 
 
 class PartialGroups(Struct, frozen=True):
     """Groups of some rows in the order in which they are first met: their keys, how many there are,
-    and of each aggregate its state."""
+    of each aggregate its state, and where they are first met, where that is not the order in which
+    parts come."""
 
     keys: tuple[Vector, ...]
     many: int
     states: tuple[GroupState | DistinctRows, ...]
+    places: FirstPlaces | None = None
 
     @property
     def size(self) -> int:
@@ -59,62 +105,38 @@ class PartialGroups(Struct, frozen=True):
             len(state.numbers) for state in self.states if isinstance(state, DistinctRows)
         )
 
-    def merge(self, other: PartialGroups) -> PartialGroups:
-        """The groups of the rows of this and of those that follow."""
-        keys = [end_to_end(pair) for pair in zip(self.keys, other.keys, strict=True)]
-        codes, first = np.zeros(2, np.int64), np.zeros(1, np.int64)
+    def merge(self, later: Sequence[PartialGroups]) -> PartialGroups:
+        """See MergedByKeys."""
+        parts = [self, *later]
+        keys = [end_to_end(vectors) for vectors in zip(*(part.keys for part in parts), strict=True)]
+        sizes = [part.many for part in parts]
+        codes, first = np.zeros(len(parts), np.int64), np.zeros(1, np.int64)
         if keys:
-            codes, first = codes_of([key.values for key in keys], self.many + other.many)
-        states = []
-        mine: Any
-        theirs: Any
-        for mine, theirs in zip(self.states, other.states, strict=True):
-            before = mine.renumbered(codes[: self.many], len(first))
-            states.append(before.merge(theirs.renumbered(codes[self.many :], len(first))))
-        return PartialGroups(tuple(taken(key, first) for key in keys), len(first), tuple(states))
-
-    def in_order(self) -> PartialGroups:
-        """In the order of the last state, the first places of their rows, and without it."""
-        *states, places = self.states
-        assert not isinstance(places, DistinctRows)
-        order = np.argsort(places.finish("MIN", INTEGER).values.to_numpy(zero_copy_only=False))
-        numbers = np.empty(self.many, np.int64)
-        numbers[order] = np.arange(self.many)
-        keys = tuple(taken(key, order) for key in self.keys)
-        rest: list[Any] = states
+            codes, first = codes_of([key.values for key in keys], sum(sizes))
+        states: list[GroupState | DistinctRows] = []
+        every: Any
+        for every in zip(*(part.states for part in parts), strict=True):
+            kind, among = type(every[0]), (sizes,) if isinstance(every[0], DistinctRows) else ()
+            states.append(kind.end_to_end(every, *among).renumbered(codes, len(first)))
+        places = [part.places for part in parts if part.places is not None]
         return PartialGroups(
-            keys, self.many, tuple(state.renumbered(numbers, self.many) for state in rest)
+            tuple(taken(key, first) for key in keys),
+            len(first),
+            tuple(states),
+            FirstPlaces.end_to_end(places).renumbered(codes, len(first)) if places else None,
         )
 
+    def cut(self, ranges: int) -> Iterator[tuple[int, PartialGroups]]:
+        """See MergedByKeys."""
+        numbers = part_numbers([key.values for key in self.keys], self.many, ranges)
+        order = np.argsort(numbers, kind="stable")
+        ends = np.cumsum(np.bincount(numbers, minlength=ranges))
+        for number, groups in enumerate(np.split(order, ends[:-1])):
+            if len(groups):
+                yield number, self._of_some(groups)
 
-def first_places(places: GroupedValues) -> GroupState:
-    """The least of the places of each group's rows."""
-    return state_of("MIN", places)
-
-
-class MergedGroups(Struct):
-    """The groups of all rows so far. Groups of many rows are put together with those of as many
-    others, so that none is gone through again for a few."""
-
-    waiting: list[PartialGroups] = field(default_factory=list)
-
-    @property
-    def size(self) -> int:
-        """As that of PartialGroups."""
-        return sum(part.size for part in self.waiting)
-
-    def add(self, part: PartialGroups) -> None:
-        """Take in the groups of the rows that follow."""
-        self.waiting.append(part)
-        while len(self.waiting) > 1 and self.waiting[-2].size <= 2 * self.waiting[-1].size:
-            self._merge_last()
-
-    def finish(self) -> PartialGroups:
-        """The groups of all rows."""
-        while len(self.waiting) > 1:
-            self._merge_last()
-        return self.waiting[0]
-
-    def _merge_last(self) -> None:
-        later = self.waiting.pop()
-        self.waiting.append(self.waiting.pop().merge(later))
+    def _of_some(self, groups: np.ndarray) -> PartialGroups:
+        keys = tuple(taken(key, groups) for key in self.keys)
+        states = tuple(state.of_some(groups) for state in self.states)
+        places = None if self.places is None else self.places.of_some(groups)
+        return PartialGroups(keys, len(groups), states, places)

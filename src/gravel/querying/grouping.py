@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.row_codes import codes_by_slices, codes_of
 from gravel.engine.sets import distinct_values
@@ -22,11 +23,9 @@ from gravel.querying.aggregation import Aggregation, Input
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.group_inputs import GroupInputs, Keys
-from gravel.querying.group_states import PartialGroups
 from gravel.querying.partitions import ROW_BYTES, more_than, one_by_one, partitions
 from gravel.querying.relation import Columns, Grouped, Relation, as_type, joined, taken
-from gravel.querying.shapes import top
-from gravel.querying.subqueries import Subqueries
+from gravel.querying.text_extremes import groups_with_numbers_beyond
 from gravel.words import number_of
 
 
@@ -58,32 +57,8 @@ class Grouping(Struct):
     account: Account
     context: QueryContext
     expressions: ExpressionEvaluator
-    subqueries: Subqueries
     aggregation: Aggregation
     inputs: GroupInputs
-
-    def aggregates(
-        self,
-        select: tree.Select,
-        items: list[tree.Named],
-        query: tree.Query | None,
-        over: Relation,
-        withs: dict[str, Relation],
-    ) -> list[tree.Aggregate]:
-        """The aggregates that this block computes, its ORDER BY's too."""
-        places: list[tree.Node] = [item.expression for item in items]
-        places += [select.having] if select.having is not None else []
-        places += [key.expression for key in query.order] if query is not None else []
-        return [
-            entry
-            for place in places
-            for entry in top(place, (tree.Aggregate,), windows=True)
-            if isinstance(entry, tree.Aggregate) and entry.over is None
-        ] + [
-            column
-            for place in places
-            for column in self.subqueries.aggregates_of_outer_columns(place, over, withs)
-        ]
 
     def group(
         self,
@@ -110,7 +85,7 @@ class Grouping(Struct):
                 for shape, (result, kind) in keys.items()
             ]
             parts.append((heads, computed, many))
-            self._warn_of_alike([head.values for head in heads])
+            self.warn_of_alike([head.values for head in heads])
             if subset and not self.account.quiet:
                 self._warn_of_namesakes(
                     [node for node in subset if isinstance(node, tree.Name)],
@@ -129,9 +104,10 @@ class Grouping(Struct):
             (joined([part[1][index] for part in parts], kind), kind)
             for index, kind in enumerate(types)
         ]
-        return self._grouped(
-            select, every, aggregates, over, columns, sum(part[2] for part in parts)
-        )
+        count = sum(part[2] for part in parts)
+        stage = self.enter(select, over, count)
+        grouped, stands = self.relation(every, aggregates, over, columns, count)
+        return replace(grouped, stage=stage), stands
 
     def single_set(
         self, select: tree.Select, over: Relation, items: list[tree.Named]
@@ -144,27 +120,6 @@ class Grouping(Struct):
             return None
         return self._by_shape(sets, over)
 
-    def group_partially(
-        self,
-        select: tree.Select,
-        over: Relation,
-        every: dict[Any, tree.Node],
-        keys: Keys,
-        aggregates: list[tree.Aggregate],
-        inputs: list[Input],
-        groups: PartialGroups,
-        rows_in: int,
-    ) -> tuple[Relation, dict[Any, int]]:
-        """As `group`, from the groups of so many rows; `over`, `keys` and `inputs` are of none of
-        them."""
-        columns = [(key, kind) for key, kind in zip(groups.keys, key_types(keys), strict=True)]
-        columns += [
-            self.aggregation.finished(aggregate, supplied, state, groups.many)
-            for aggregate, supplied, state in zip(aggregates, inputs, groups.states, strict=True)
-        ]
-        self._warn_of_alike([key.values for key in groups.keys])
-        return self._grouped(select, every, aggregates, over, columns, groups.many, rows_in)
-
     def _by_shape(self, sets: list[tuple[tree.Node, ...]], over: Relation) -> dict[Any, tree.Node]:
         every: dict[Any, tree.Node] = {}
         for subset in sets:
@@ -172,30 +127,29 @@ class Grouping(Struct):
                 every.setdefault(self.expressions.shape(node, over), node)
         return every
 
-    def _warn_of_alike(self, keys: list[pa.Array]) -> None:
+    def warn_of_alike(self, keys: Sequence[pa.Array]) -> None:
+        """Warn of groups whose keys differ in case or spaces only."""
         self.account.warn_of_alike(
             "GROUP BY and case", keys, "groups", "GROUP BY UPPER(TIDY_SPACES(…))"
         )
 
-    def _grouped(
+    def enter(
+        self, select: tree.Select, over: Relation, count: int, rows_in: int | None = None
+    ) -> int | None:
+        """Enter so many groups into the account."""
+        name = "GROUP BY" if select.groups is not None else "aggregates"
+        return self.account.enter(name, (over,), count, number_of(count, "group"), rows_in)
+
+    def relation(
         self,
-        select: tree.Select,
         every: dict[Any, tree.Node],
-        aggregates: list[tree.Aggregate],
+        aggregates: Sequence[tree.Aggregate],
         over: Relation,
-        columns: list[tuple[Vector, Type]],
+        columns: Sequence[tuple[Vector, Type]],
         count: int,
-        rows_in: int | None = None,
-    ) -> tuple[Relation, dict[Any, int]]:
-        """The relation of the groups, its columns those of the keys and of the aggregates; and
-        where both stand."""
-        stage = self.account.enter(
-            "GROUP BY" if select.groups is not None else "aggregates",
-            (over,),
-            count,
-            f"{number_of(count, 'group')}",
-            rows_in,
-        )
+    ) -> tuple[Grouped, dict[Any, int]]:
+        """So many groups of some rows, with columns for the keys, by their shapes, and the
+        aggregates; and where both stand."""
         names = [node.text if isinstance(node, tree.Name) else "" for node in every.values()]
         tables = [
             over.tables[shape[1]] if isinstance(node, tree.Name) and shape[0] == "column" else ""
@@ -206,10 +160,9 @@ class Grouping(Struct):
             (*names, *blank),
             (*tables, *blank),
             tuple(kind for _, kind in columns),
-            Columns(vector for vector, _ in columns),
+            Columns((vector for vector, _ in columns), self.account.store),
             count,
             ungrouped=over,
-            stage=stage,
         )
         stands: dict[Any, int] = {shape: index for index, shape in enumerate(every)}
         for position, item in enumerate(aggregates):
@@ -237,7 +190,7 @@ class Grouping(Struct):
         parts = None if few else partitions(keys, over.count, self.account.memory)
         firsts, computed, rows_of = [], [], []
         types: list[Type] = []
-        beyond = [0] * len(aggregates)
+        beyond = {index: 0 for index, supplied in enumerate(inputs) if supplied.is_extreme_of_texts}
         for rows in [None] if parts is None else one_by_one(parts, self.account.give_back):
             subset = keys if rows is None else [key.take(to_arrow(rows)) for key in keys]
             size = over.count if rows is None else len(rows)
@@ -255,16 +208,20 @@ class Grouping(Struct):
                         aggregate, supplied, numbers, many, over, used, shapes
                     )
                 )
-                if not self.account.quiet and many:
-                    beyond[index] += _numbers_beyond(supplied, numbers, results[-1][0].values)
+                if index in beyond and not self.account.quiet and many:
+                    grouped_values = self.aggregation.grouped_values(supplied, numbers, many)
+                    extremes = results[-1][0].values
+                    beyond[index] += groups_with_numbers_beyond(
+                        grouped_values, supplied.name, extremes
+                    )
             computed.append([vector for vector, _ in results])
             types = [kind for _, kind in results]
             firsts.append(first if rows is None else rows[first].astype(np.int64))
             rows_of.append(
                 RowGroups(rows, numbers.astype(np.int32) if size < 2**31 else numbers, many)
             )
-        for aggregate, many in zip(aggregates, beyond, strict=True):
-            self._warn_of_numbers(aggregate, many)
+        for index, groups in beyond.items():
+            self.warn_of_numbers(aggregates[index], groups)
         if parts is None:
             return firsts[0], computed[0], types, rows_of
         every = np.concatenate(firsts)
@@ -275,17 +232,16 @@ class Grouping(Struct):
         ]
         return every[order], together, types, rows_of
 
-    def _warn_of_numbers(self, aggregate: tree.Aggregate, rows: int) -> None:
-        if rows:
-            name = aggregate.name.upper()
-            way = "smaller" if name == "MIN" else "greater"
-            written = self.context.written(aggregate.arguments[0])[:60]
-            self.account.warn(
-                "numbers compared as texts",
-                rows,
-                f"{written} is a {way} number than the {name} of the texts",
-                f"{name}(CAST({written} AS DECIMAL))",
-            )
+    def warn_of_numbers(self, aggregate: tree.Aggregate, groups: int) -> None:
+        """Warn of groups whose MIN or MAX of texts is not that of the numbers among them."""
+        name, argument = aggregate.name.upper(), self.context.written(aggregate.arguments[0])[:60]
+        self.account.warn(
+            "numbers compared as texts",
+            groups,
+            f"a {'smaller' if name == 'MIN' else 'greater'} number is in the group than"
+            f" {name}({argument}), which compares texts",
+            f"{name}(CAST({argument} AS DECIMAL))",
+        )
 
     def _warn_of_namesakes(
         self,
@@ -373,27 +329,3 @@ class Grouping(Struct):
 def key_types(keys: Keys) -> list[Type]:
     """The types of what rows are grouped by."""
     return [kind if kind.kind is not Kind.NULL else TEXT for _, kind in keys.values()]
-
-
-def _numbers_beyond(supplied: Input, numbers: np.ndarray, extremes: pa.Array) -> int:
-    """The rows whose text is a number beyond the one that is MIN or MAX of their group's texts."""
-    if supplied.name not in ("MIN", "MAX") or supplied.kind != TEXT or supplied.value is None:
-        return 0
-    in_numbers = _are_numbers(extremes)
-    if not in_numbers.any():
-        return 0
-    rows = np.flatnonzero(supplied.mask & in_numbers[numbers])
-    texts = supplied.value.values.take(to_arrow(rows))
-    written = _are_numbers(texts)
-    own = _doubles(texts.filter(to_arrow(written)))
-    extreme = _doubles(extremes.take(to_arrow(numbers[rows[written]])))
-    return int((own < extreme if supplied.name == "MIN" else own > extreme).sum())
-
-
-def _are_numbers(texts: pa.Array) -> np.ndarray:
-    matching = pc.match_substring_regex(texts, r"^ *-?[0-9]{1,30}(\.[0-9]{1,30})? *$")
-    return np.asarray(pc.fill_null(matching, False))
-
-
-def _doubles(texts: pa.Array) -> np.ndarray:
-    return np.asarray(pc.utf8_trim_whitespace(texts).cast(pa.float64()))

@@ -30,7 +30,7 @@ def part_count(rows: int, memory: int | None) -> int:
 
 def part_numbers(keys: Sequence[pa.Array], rows: int, parts: int) -> np.ndarray:
     """The part of each row, by a hash of its keys (NULL is one value)."""
-    numbers = np.empty(rows, np.uint8)
+    numbers = np.empty(rows, np.uint8 if parts <= 256 else np.uint32)
     for start in range(0, rows, _SLICE):
         hashes = combined([sortable(key.slice(start, _SLICE)) for key in keys])
         numbers[start : start + _SLICE] = (hashes >> np.uint64(40)) % np.uint64(parts)

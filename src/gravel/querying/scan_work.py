@@ -11,7 +11,6 @@ import pyarrow.compute as pc
 from msgspec import Struct
 from msgspec.structs import replace
 
-from gravel.engine.aggregates import GroupedValues
 from gravel.engine.frame import view
 from gravel.engine.row_codes import codes_of
 from gravel.kernels.arrays import to_arrow
@@ -25,7 +24,7 @@ from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.filtering import Filtering
 from gravel.querying.group_inputs import GroupInputs, Keys
-from gravel.querying.group_states import PartialGroups, first_places
+from gravel.querying.group_states import FirstPlaces, PartialGroups
 from gravel.querying.grouping import key_types
 from gravel.querying.joining import HeldKeys, Joining
 from gravel.querying.ordering import FirstRows
@@ -46,8 +45,9 @@ Partners = np.ndarray | tuple[pa.Array, ...]
 
 class ScannedRows(Struct, frozen=True):
     """What became of the rows of a batch: how many were read, what is told of them, those that go
-    on, or their groups. Joins may put several rows beside one of the batch: `kept` has it once,
-    `places` says where each row that goes on stands there, and `partners` what is beside it."""
+    on, or how many groups and values of groups they are. Joins may put several rows beside one of
+    the batch: `kept` has it once, `places` says where each row that goes on stands there, and
+    `partners` what is beside it."""
 
     read: int
     malformed: tuple[Malformed, ...]
@@ -55,7 +55,7 @@ class ScannedRows(Struct, frozen=True):
     kept: Batch | None = None
     places: np.ndarray | None = None
     partners: tuple[Partners, ...] = ()
-    groups: PartialGroups | None = None
+    many: int = 0
 
 
 class ScannedJoin(Struct, frozen=True):
@@ -115,9 +115,10 @@ class ScannedUnnest(Struct, frozen=True):
 
 
 class ScanWork(Struct, frozen=True):
-    """Work on a batch: joins, a condition, which rows go on, and with `keys`, by their shapes, the
-    groups and the states of their aggregates. `columns`: those that are read, with their types,
-    names and tables. It pickles."""
+    """Work on a batch: joins, a condition, and which rows go on, or by `keys`, each with its shape,
+    the groups and the states of their aggregates; with `placed` also where they are first met.
+    `columns`: those that are read, with their types, names and tables. It
+    pickles."""
 
     text: str
     given: Given
@@ -132,21 +133,43 @@ class ScanWork(Struct, frozen=True):
     first: FirstRows | FirstOfEach | None = None
     keys: dict[Any, tree.Node] | None = None
     aggregates: tuple[tree.Aggregate, ...] = ()
+    placed: bool = False
 
     def __call__(self, batch: Batch) -> ScannedRows:
         account = RecordingAccount()
         return self._rows_of(self._joined(self._columns_of(batch), account), account, batch)
 
+    def groups_of(self, batch: Batch) -> tuple[ScannedRows, PartialGroups]:
+        """What is told of a batch, and its groups."""
+        account = RecordingAccount()
+        over = self.filtered(self._joined(self._columns_of(batch), account), account)
+        groups = self.grouped(over, account, self._places(over, batch))[0]
+        malformed = tuple(batch.malformed)
+        return ScannedRows(batch.count, malformed, account.events, many=groups.size), groups
+
     def of_alone(self, rows: np.ndarray, none: Relation) -> ScannedRows:
         """Of rows before a LEFT JOIN that no batch has a partner of; `none`: of the table."""
+        account = RecordingAccount()
+        return self._rows_of(self._alone(rows, none, account), account, None)
+
+    def groups_of_alone(
+        self, rows: np.ndarray, none: Relation
+    ) -> tuple[ScannedRows, PartialGroups]:
+        """Likewise, and their groups."""
+        account = RecordingAccount()
+        over = self.filtered(self._alone(rows, none, account), account)
+        groups = self.grouped(over, account, self._places(over, None))[0]
+        return ScannedRows(0, (), account.events, many=groups.size), groups
+
+    def _alone(self, rows: np.ndarray, none: Relation, account: Account) -> Relation:
         assert self.before is not None
-        account, missing = RecordingAccount(), np.ones(len(rows), bool)
-        context = self._context()
+        missing = np.ones(len(rows), bool)
+        context = self.context()
         self.before.of_batch(none, account, context)  # of them nothing more is told
         held, right = self.before.held.take(rows), none.take(np.full(len(rows), -1))
         joining = joining_for(account, context)
         over = joining.beside(held, right, self.before.node, ~missing, missing)
-        return self._rows_of(self._joined_with_others(over, account), account, None)
+        return self._joined_with_others(over, account)
 
     def _columns_of(self, batch: Batch) -> Relation:
         vectors = [
@@ -168,34 +191,28 @@ class ScanWork(Struct, frozen=True):
     ) -> ScannedRows:
         over = self.filtered(over, account)
         over = over if self.first is None else self.first.of(over)
-        if self.keys is not None:
-            groups = self.grouped(over, account, self._places(over, batch))[0]
-            result = ScannedRows(0, (), account.events, groups=groups)
-        else:
-            result = ScannedRows(0, (), account.events, partners=self._partners(over))
+        partners = self._partners(over)
         if batch is None:
-            return result
-        kept = places = None
-        if self.keys is None:
-            assert over.origin is not None
-            mask = np.zeros(batch.count, bool)
-            mask[over.origin] = True
-            rows = flat_indices(mask)
-            places = (np.cumsum(mask, dtype=np.int32) - 1)[over.origin]
-            keep = to_arrow(rows)
-            columns = [None if column is None else column.take(keep) for column in batch.columns]
-            kept = Batch(batch.rows[rows], columns, ())
-        read, malformed = batch.count, tuple(batch.malformed)
-        return replace(result, read=read, malformed=malformed, kept=kept, places=places)
+            return ScannedRows(0, (), account.events, partners=partners)
+        assert over.origin is not None
+        mask = np.zeros(batch.count, bool)
+        mask[over.origin] = True
+        rows = flat_indices(mask)
+        places = (np.cumsum(mask, dtype=np.int32) - 1)[over.origin]
+        keep = to_arrow(rows)
+        columns = [None if column is None else column.take(keep) for column in batch.columns]
+        kept = Batch(batch.rows[rows], columns, ())
+        malformed = tuple(batch.malformed)
+        return ScannedRows(batch.count, malformed, account.events, kept, places, partners)
 
     def _joined(self, over: Relation, account: Account) -> Relation:
         if self.before is not None:
-            over = self.before.of_batch(over, account, self._context())
+            over = self.before.of_batch(over, account, self.context())
         return self._joined_with_others(over, account)
 
     def _joined_with_others(self, over: Relation, account: Account) -> Relation:
         for join in self.joins:
-            over = join.of_batch(over, account, self._context())
+            over = join.of_batch(over, account, self.context())
         return over
 
     def _partners(self, over: Relation) -> tuple[Partners, ...]:
@@ -211,10 +228,14 @@ class ScanWork(Struct, frozen=True):
         return tuple(reversed(partners))
 
     def _places(self, over: Relation, batch: Batch | None) -> np.ndarray | None:
-        """Where rows that are joined with others before them stand among all: in the order of
-        those, and then of their own."""
-        if self.before is None:
+        """Where rows stand among all: in the order of those that they are joined with before them,
+        and then of their own."""
+        if not self.placed:
             return None
+        if self.before is None:
+            assert batch is not None
+            assert over.origin is not None
+            return batch.rows[over.origin]
         end = len(over.names) - len(self.names) - sum(join.width for join in self.joins)
         places = self.before.partners(over, end).astype(np.int64) << _ROW_BITS
         return places if batch is None else places + batch.rows[over.origin]
@@ -223,16 +244,16 @@ class ScanWork(Struct, frozen=True):
         """The rows for which the condition is true."""
         if self.where is None:
             return over
-        context = self._context()
+        context = self.context()
         filtering = Filtering(account, context, evaluator_for(account, context))
         return filtering.where(self.where, over, {}, "WHERE")
 
     def grouped(
         self, over: Relation, account: Account, places: np.ndarray | None
     ) -> tuple[PartialGroups, Keys, list[Input]]:
-        """The groups of rows, their keys, and what the aggregates are of. The last state is that of
-        the places of the rows, where these are given."""
-        context = self._context()
+        """The groups of rows, their keys, and what the aggregates are of; `places`: those of the
+        rows."""
+        context = self.context()
         expressions = evaluator_for(account, context)
         aggregation = Aggregation(account, context, expressions)
         inputs_of = GroupInputs(account, context, expressions, aggregation)
@@ -249,13 +270,14 @@ class ScanWork(Struct, frozen=True):
             for aggregate, supplied in zip(aggregates, inputs, strict=True)
             if supplied.merges
         ]
-        if places is not None:
-            every = np.ones(len(places), bool)
-            states.append(first_places(GroupedValues(numbers, many, to_arrow(places), every)))
         heads = tuple(taken(item, first) for item in values)
-        return PartialGroups(heads, many, tuple(states)), keys, inputs
+        first_places = None
+        if places is not None:
+            first_places = FirstPlaces(places, np.arange(len(places))).renumbered(numbers, many)
+        return PartialGroups(heads, many, tuple(states), first_places), keys, inputs
 
-    def _context(self) -> QueryContext:
+    def context(self) -> QueryContext:
+        """What its expressions are evaluated in."""
         return QueryContext(self.text, self.given, list_items=self.list_items)
 
 

@@ -5,13 +5,14 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import closing
-from operator import add
+from operator import add, attrgetter
 from typing import Any
 
 import numpy as np
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from gravel.engine.engine import Reduction
 from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language import tree
@@ -20,14 +21,15 @@ from gravel.language.types import INTEGER
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.from_clause import LISTED, FromClause, WhereEqualities, reads_left
-from gravel.querying.group_states import MergedGroups
+from gravel.querying.group_states import FirstPlaces
+from gravel.querying.group_work import FinishedGroups, GroupWork, reads_others
 from gravel.querying.grouping import Grouping
 from gravel.querying.joined_rows import HeldRows, JoinedRows
 from gravel.querying.joining import HeldKeys, Joining
 from gravel.querying.ordering import FirstRows
 from gravel.querying.partitions import ROW_BYTES, flat_indices
 from gravel.querying.recording import Entered, RecordingAccount
-from gravel.querying.relation import Columns, Relation
+from gravel.querying.relation import Columns, Relation, end_to_end
 from gravel.querying.scan_work import (
     Partners,
     ScannedJoin,
@@ -110,6 +112,10 @@ class Told(Struct):
         first = self._joins()[0]
         assert isinstance(first.left, HeldRows)
         return flat_indices(first.left.times == 0)
+
+
+class TooManyGroups(Exception):
+    """Groups that are more than are to be held here."""
 
 
 class Scanning(Struct):
@@ -286,37 +292,82 @@ class Scanning(Struct):
         items: list[tree.Named],
         aggregates: list[tree.Aggregate],
     ) -> tuple[Relation, dict[Any, int]] | None:
-        """The groups of a table's rows; None where they are so many, or of such aggregates, that
-        the rows are to come along."""
+        """The groups of a table's rows, those that HAVING leaves where it reads no others; None
+        where they are so many here, or of such aggregates, that the rows are to come along."""
         source, work, told = self._work(table, select.where)
         every = self.grouping.single_set(select, table.nothing, items)
         set_aside = self.account.on_error is ErrorPolicy.SET_ASIDE
         if every is None or set_aside or top((*every.values(), *aggregates), SUBQUERIES):
             return None
-        work = replace(work, keys=every, aggregates=tuple(aggregates))
+        before = table.before
+        with_alone = before is not None and before.node.kind == "LEFT"
+        ranged = bool(every) and not with_alone and source.engine.address is not None
+        placed = bool(every) and (ranged or before is not None)
+        work = replace(work, keys=every, aggregates=tuple(aggregates), placed=placed)
         nothing = work.filtered(table.nothing, told.account)
-        places = None if table.before is None else np.zeros(0, np.int64)
+        places = np.zeros(0, np.int64) if placed else None
         none, keys, inputs = work.grouped(nothing, told.account, places)
         if not all(supplied.merges for supplied in inputs):
             return None
-        merged, came = MergedGroups([none]), 0  # which are not yet put together
-        parts = self._parts(table, source, work, told)
-        for part in parts:
-            assert part.groups is not None
-            merged.add(part.groups)
-            came += part.groups.size
-            few = told.left < _ROWS or came * _ROWS_OF_GROUP <= told.left
-            memory = self.account.memory
-            if not few or (memory is not None and merged.size > memory // ROW_BYTES):
-                parts.close()
-                return None
-        groups = merged.finish() if table.before is None else merged.finish().in_order()
-        self.tables.note(source, number_of(groups.many, "group"))
+        having = None if select.having is None or reads_others(select.having) else select.having
+        of_groups = GroupWork(work, having, keys, tuple(inputs), nothing)
+        came = 0
+
+        def take(part: ScannedRows, held: int | None) -> None:
+            nonlocal came
+            told.add(part)
+            came += part.many
+            if held is not None:
+                few = told.left < _ROWS or came * _ROWS_OF_GROUP <= told.left
+                memory = self.account.memory
+                if not few or (memory is not None and held > memory // ROW_BYTES):
+                    raise TooManyGroups
+
+        finish = None if with_alone else of_groups
+        reduction = Reduction(work.groups_of, finish, work.columns, ranged)
+        try:
+            results: list[Any] = list(source.engine.reduce(source, reduction, take))
+        except TooManyGroups:
+            return None
+        if with_alone:
+            nobody = self.tables.without_rows(table.node)[2]
+            part, alone = work.groups_of_alone(told.alone(), nobody)
+            told.add(part)
+            first, *later = [*results, alone]
+            results = [of_groups(first.merge(later))]
+        self.tables.note(source, number_of(sum(result.many for result in results), "group"))
         blank, no_rows = self.tables.columns_of(table.node, ())
         read = self._tell(table, told, blank, no_rows, table.no_partners)
-        return self.grouping.group_partially(
-            select, read, every, keys, aggregates, inputs, groups, told.left
-        )
+        account = RecordingAccount()
+        of_none = of_groups.finished(none, account)
+        return self._put_together(select, read, of_groups, results or [of_none], account, told.left)
+
+    def _put_together(
+        self,
+        select: tree.Select,
+        read: Relation,
+        work: GroupWork,
+        results: Sequence[FinishedGroups],
+        account: RecordingAccount,
+        rows_in: int,
+    ) -> tuple[Relation, dict[Any, int]]:
+        """The groups of one range after another in the order in which they are first met, told by
+        an account of such groups."""
+        vectors = map(end_to_end, zip(*(item.columns for item in results), strict=True))
+        columns = list(zip(vectors, results[0].types, strict=True))
+        count, many = (sum(map(attrgetter(name), results)) for name in ("count", "many"))
+        every, aggregates = work.scan.keys or {}, work.scan.aggregates
+        over: Relation
+        over, stands = self.grouping.relation(every, aggregates, read, columns, count)
+        stage = self.grouping.enter(select, read, many, rows_in)
+        account.events = results[0].events
+        for item in results[1:]:
+            account.events = list(map(add, account.events, item.events))
+        over = replace(over, stage=account.tell(self.account, replace(over, stage=stage)))
+        if work.scan.placed:
+            places = [item.places for item in results if item.places is not None]
+            over = over.take(FirstPlaces.end_to_end(places).order())
+        return over, stands
 
     def _work(self, table: ScannedTable, where: tree.Node | None) -> tuple[Source, ScanWork, Told]:
         source, wanted, nothing = self.tables.without_rows(table.node)

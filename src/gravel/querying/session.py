@@ -23,6 +23,7 @@ from gravel.querying.evaluation import ExpressionEvaluator
 from gravel.querying.filtering import Filtering
 from gravel.querying.from_clause import FromClause, WhereEqualities, joins_of
 from gravel.querying.group_inputs import GroupInputs
+from gravel.querying.group_work import reads_others
 from gravel.querying.grouping import Grouping
 from gravel.querying.joining import Joining
 from gravel.querying.ordering import FirstRows, Ordering
@@ -86,7 +87,7 @@ class Session:
         self.filtering = Filtering(*shared, self.expressions)
         aggregation = Aggregation(*shared, self.expressions)
         inputs = GroupInputs(*shared, self.expressions, aggregation)
-        self.grouping = Grouping(*shared, self.expressions, self.subqueries, aggregation, inputs)
+        self.grouping = Grouping(*shared, self.expressions, aggregation, inputs)
         self.scanning = Scanning(*shared, self.tables, self.from_clause, joining, self.grouping)
         self.windowing = Windowing(*shared, self.expressions, aggregation)
         self.set_operations = SetOperations(*shared)
@@ -318,7 +319,7 @@ class Session:
         stands |= outside
         aggregates = [
             aggregate
-            for aggregate in self.grouping.aggregates(select, items, query, over, withs)
+            for aggregate in self._aggregates(select, items, query, over, withs)
             if id(aggregate) not in outside
         ]
         grouped = bool(select.groups is not None or aggregates or select.having is not None)
@@ -345,7 +346,7 @@ class Session:
                 fields = {name: getattr(beside, name) for name in Relation.__struct_fields__}
                 over = Grouped(**fields, ungrouped=over.ungrouped)
             stands |= outside
-            if select.having is not None:
+            if select.having is not None and (groups is None or reads_others(select.having)):
                 over = self.filtering.where(select.having, over, withs, "HAVING", stands)
         over, stands = self.windowing.windows(select, items, query, over, withs, stands)
         names, vectors, types, plains = [], [], [], []
@@ -384,6 +385,29 @@ class Session:
             fetch,
             rows_in,
         )
+
+    def _aggregates(
+        self,
+        select: tree.Select,
+        items: list[tree.Named],
+        query: tree.Query | None,
+        over: Relation,
+        withs: dict[str, Relation],
+    ) -> list[tree.Aggregate]:
+        """The aggregates that this block computes, its ORDER BY's too."""
+        places: list[tree.Node] = [item.expression for item in items]
+        places += [select.having] if select.having is not None else []
+        places += [key.expression for key in query.order] if query is not None else []
+        return [
+            entry
+            for place in places
+            for entry in top(place, (tree.Aggregate,), windows=True)
+            if isinstance(entry, tree.Aggregate) and entry.over is None
+        ] + [
+            column
+            for place in places
+            for column in self.subqueries.aggregates_of_outer_columns(place, over, withs)
+        ]
 
     def _needed(
         self,

@@ -19,7 +19,15 @@ from pyspark.errors import PySparkException
 from pyspark.sql import DataFrame, functions
 
 from gravel.engine.distinct import Counted, range_size
-from gravel.engine.engine import BatchWork, DistinctValues, Question, RowChoice, RowStage, State
+from gravel.engine.engine import (
+    BatchWork,
+    DistinctValues,
+    Question,
+    Reduction,
+    RowChoice,
+    RowStage,
+    State,
+)
 from gravel.engine.hashed_rows import HashedRows, RowRange
 from gravel.engine.threads import THREADS
 from gravel.problems import CallProblem, TableProblem
@@ -35,17 +43,22 @@ from gravel.spark.stages import Run, go_on
 from gravel.spark.tasks import (
     BESIDE,
     FAILURE,
+    GROUPS,
     PART,
     SCHEMA,
     ExchangeTask,
+    FinishTask,
     MapTask,
     MatchTask,
     RangeTask,
+    ReduceTask,
     Reference,
     run_exchange,
+    run_finish,
     run_map,
     run_match,
     run_ranges,
+    run_reduce,
     versions,
 )
 from gravel.spark.travel import packed, unpacked
@@ -276,6 +289,31 @@ class SparkEngine:
         yield from go_on(stages, begin, len(outlines), take, ranges, memory)
         _refuse_changed(table)
 
+    def reduce(
+        self,
+        table: Source,
+        reduction: Reduction[T, Any, Result],
+        take: Callable[[T, int | None], None],
+    ) -> Iterator[Result]:
+        """See Engine."""
+        splits = self._outlines(table)
+        if not splits:
+            yield from THREADS.reduce(table, reduction, take)
+            return
+        ranges = self.ranges if reduction.ranged else 1
+        task = ReduceTask(self.table, splits, reduction, ranges)
+        finish = partial(run_finish, packed(FinishTask(reduction.finish)))
+        records = KeptRecords(
+            self._mapped(run_reduce, task)
+            .repartition(ranges, "range")
+            .sortWithinPartitions("range", "key", "place")
+            .mapInArrow(finish, SCHEMA)
+        )
+        for part in records.told(PART, len(splits)):
+            take(part, None)
+        _refuse_changed(table)
+        yield from records.told(GROUPS, ranges)
+
     def exchange(self, values: Any, rekeyed: Callable[[Counted], Counted]) -> DistinctValues:
         """See Engine."""
         if not isinstance(values, ShuffledValues):
@@ -368,7 +406,9 @@ class SparkEngine:
             raise _unread(table, why)
         return outlines
 
-    def _mapped(self, run: Run, task: MapTask | BeginTask, size: int = _SPLITS) -> DataFrame:
+    def _mapped(
+        self, run: Run, task: MapTask | BeginTask | ReduceTask, size: int = _SPLITS
+    ) -> DataFrame:
         """The records of a task on all of its splits, which are parted in their order, `size` of
         them together where there are many."""
         count = len(task.splits)

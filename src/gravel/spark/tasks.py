@@ -22,8 +22,9 @@ import pyarrow as pa
 from msgspec import Struct
 
 from gravel.engine.distinct import Counted
-from gravel.engine.engine import RowChoice
+from gravel.engine.engine import Reduction, RowChoice
 from gravel.engine.hashed_rows import RowRange, no_rows
+from gravel.engine.reduction import MergedGroups
 from gravel.kernels.hashes import ascending
 from gravel.problems import Problem, TableProblem
 from gravel.sources.opening import open_table
@@ -33,6 +34,9 @@ from gravel.spark.travel import joined, joined_rows, packed, sliced, unpacked
 from gravel.version import __version__
 
 PART, FAILURE, BESIDE = -1, -2, -3
+GROUPS = 0
+_SLICE_BITS = 16  # of the place of a slice of groups: those of its number
+_MOST_GROUPS = 1 << 16  # that a task puts together before they go on
 _MOST_OF_ONE = 4 << 20  # bytes of a record
 SCHEMA = "key int, range int, place bigint, data binary"
 _FIELDS = pa.schema(
@@ -102,6 +106,77 @@ def run_map(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Recor
         yield record(FAILURE, 0, place, packed(problem))
 
 
+class ReduceTask(Struct, frozen=True):
+    """A reduction of splits of a table, whose groups are cut into so many ranges."""
+
+    table: Reference
+    splits: tuple[Any, ...]
+    reduction: Reduction[Any, Any, Any]
+    ranges: int
+
+
+def run_reduce(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+    """What the splits whose numbers come in tell, and slices of their groups, put together, range
+    by range."""
+    task: ReduceTask = unpacked(data)
+    place = 0
+    groups: MergedGroups[Any] = MergedGroups()
+    try:
+        table = opened(packed(task.table))
+        for batch in batches:
+            for place in batch.column(0).to_pylist():
+                part, of_split = task.reduction.work(
+                    table.read(task.splits[place], task.reduction.wanted)
+                )
+                yield from slices_of(PART, place, part)
+                groups.add(of_split)
+                if groups.size > _MOST_GROUPS:
+                    yield from _of_groups(groups, task.ranges, place)
+                    groups = MergedGroups()
+        yield from _of_groups(groups, task.ranges, place)
+    except (Problem, InferredTypeRefuted) as problem:
+        yield record(FAILURE, 0, place, packed(problem))
+
+
+def _of_groups(groups: MergedGroups[Any], ranges: int, place: int) -> Iterator[pa.RecordBatch]:
+    """Groups in slices, whose places tell their order too."""
+    merged = groups.finish()
+    if merged is None:
+        return
+    for number, part in merged.cut(ranges) if ranges > 1 else [(0, merged)]:
+        data = packed(part)
+        for slice_number, start in enumerate(range(0, len(data), _MOST_OF_ONE)):
+            piece = data[start : start + _MOST_OF_ONE]
+            yield record(GROUPS, number, place << _SLICE_BITS | slice_number, piece)
+
+
+class FinishTask(Struct, frozen=True):
+    """What is done with all groups of a range."""
+
+    finish: Callable[[Any], Any] | None
+
+
+def run_finish(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+    """What slices of groups come to, those of a range one after another, put together; other
+    records as they are."""
+    task: FinishTask = unpacked(data)
+    number = 0
+    try:
+        for (number, key), records in groupby(_records(batches), itemgetter(1, 0)):
+            if key != GROUPS:
+                yield from (record(*item) for item in records)
+                continue
+            first, *later = [
+                unpacked(b"".join(stream for *_, stream in slices))
+                for _, slices in groupby(records, lambda item: item[2] >> _SLICE_BITS)
+            ]
+            merged = first.merge(later)
+            result = merged if task.finish is None else task.finish(merged)
+            yield from slices_of(GROUPS, number, result)
+    except Problem as problem:
+        yield record(FAILURE, 0, number, packed(problem))
+
+
 def _of_state(state: Any, ranges: int, place: int) -> Iterator[pa.RecordBatch]:
     distinct, state.distinct = state.distinct, dict.fromkeys(state.distinct)
     for key, values in enumerate(distinct.values()):
@@ -165,9 +240,9 @@ def run_match(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Rec
     """The work on slices of rows, those of a range one after another: of key 0 those of the first
     table, of key 1 those of the second."""
     task: MatchTask = unpacked(data)
-    for number, group in groupby(_slices(batches), itemgetter(1)):
+    for number, group in groupby(_records(batches), itemgetter(1)):
         sides: tuple[list[bytes], list[bytes]] = [], []
-        for key, _, stream in group:
+        for key, *_, stream in group:
             sides[key].append(stream)
         before, after = (
             joined_rows(streams) if streams else no_rows(task.others) for streams in sides
@@ -175,15 +250,15 @@ def run_match(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Rec
         yield from slices_of(PART, number, task.work(before, after))
 
 
-def _slices(batches: Iterable[pa.RecordBatch]) -> Iterator[tuple[int, int, bytes]]:
+def _records(batches: Iterable[pa.RecordBatch]) -> Iterator[tuple[int, int, int, bytes]]:
     for batch in batches:
-        yield from zip(*(batch.column(index).to_pylist() for index in (0, 1, 3)), strict=True)
+        yield from zip(*(column.to_pylist() for column in batch.columns), strict=True)
 
 
 def _ranges(batches: Iterable[pa.RecordBatch], merged: bool) -> Iterator[tuple[int, int, Counted]]:
     """The key, the range and the values of slices that come one after another."""
-    for (key, number), group in groupby(_slices(batches), itemgetter(0, 1)):
-        yield key, number, joined([stream for _, _, stream in group], merged)
+    for (key, number), group in groupby(_records(batches), itemgetter(0, 1)):
+        yield key, number, joined([stream for *_, stream in group], merged)
 
 
 def run_versions(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
