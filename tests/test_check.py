@@ -148,3 +148,10 @@ def test_orphans_named_checks_files_and_what_is_left(figures: Any, gravel: Any) 
     ):  # fmt: skip
         assert hint in gravel("check", "stays.csv", *call, status=None).err, call
     assert "gravel check" in gravel("look", "stays.csv", "--where", "COUNT(*) > 1", status=2).err
+    for text in (
+        "boat_id >",
+        "boat_id IS NULL AND\nnights > 1.5",
+    ):  # the line of a mistake in a file
+        write("c.toml", f'[check]\n"a \\"b\\"" = """\n{text}"""\n')
+        told = gravel("check", "stays.csv", "--from", "c.toml", status=2).err
+        assert f"  c.toml:{3 + text.count(chr(10))}\n  {text.splitlines()[-1]}\n" in told

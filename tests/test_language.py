@@ -329,7 +329,7 @@ def test_what_other_systems_call_a_function_is_told_with_functions_that_there_ar
 
 
 def test_a_text_beside_a_number_tells_how_many_rows_would_not_fit(gravel: Any) -> None:
-    write("t.csv", "id,n\n1,7\n2,x\n3,\n4,8?\n")
+    write("t.csv", "id,n\n1,7.5\n2,x\n3,\n4,8?\n")
     for command in (
         ("try", "t.csv", "m = n + 1"),
         ("look", "t.csv", "--where", "n > 5"),
@@ -337,7 +337,9 @@ def test_a_text_beside_a_number_tells_how_many_rows_would_not_fit(gravel: Any) -
     ):
         told = gravel(*command, status=2).err
         assert "2 of 4 rows do not fit" in told
-        assert "such as 'x' in row 2" in told
+        assert "fit DECIMAL, such as 'x' in row 2" in told  # beside 5 too: 7.5 is a number
+        assert "AS DECIMAL)" in told
+        assert "CAST_OR_NULL makes NULL" in told
     write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { m = "n + 1" }\n')
     assert "2 of 4 rows do not fit" in gravel("clean", "p.toml", status=2).err
 

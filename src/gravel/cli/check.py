@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from contextlib import contextmanager
 from enum import Enum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -32,14 +33,15 @@ from gravel.sources.read_options import ReadOptions
 with lazily():
     from gravel.inspecting import check as inspecting_check
     from gravel.inspecting import checks_file
-    from gravel.language import parse, tree
+    from gravel.language import diagnostics, parse, tree
+    from gravel.plans import places
     from gravel.render import check as render_check
     from gravel.render import screen
     from gravel.render.html import check as html_check
     from gravel.render.html import page
 
 if TYPE_CHECKING:
-    pass
+    from collections.abc import Iterator
 
 
 class Unknown(str, Enum):  # noqa: UP042
@@ -61,9 +63,7 @@ def check(
     from_file: Annotated[
         Path | None,
         typer.Option(
-            "--from",
-            metavar="FILE.toml",
-            help='A file with a table \\[check] of name = "condition".',
+            "--from", metavar="FILE.toml", help='A file with a table [check] of name = "condition".'
         ),
     ] = None,
     unknown: Annotated[
@@ -128,12 +128,13 @@ def check(
     fails = (unknown.value if unknown is not None else stated.get("unknown", "passes")) == "fails"
     source = open_source(table, reading, engine)
     source, cautions = chosen_rows(source, where, supplied, param)
-    asked = {
-        Path(item.reference).resolve()
-        for _, text in pairs
-        for item in parse.walk(parse.expression(text))
-        if isinstance(item, tree.TableReference)
-    }
+    with _located(from_file, stated.get("check", {})):
+        asked = {
+            Path(item.reference).resolve()
+            for _, text in pairs
+            for item in parse.walk(parse.expression(text))
+            if isinstance(item, tree.TableReference)
+        }
     if report is not None:
         if report.resolve() in {
             *source.files,
@@ -151,7 +152,7 @@ def check(
         else None
     )
     try:
-        with progress(source):
+        with progress(source), _located(from_file, stated.get("check", {})):
             result = inspecting_check.check(
                 source,
                 pairs,
@@ -208,6 +209,21 @@ def check(
         screen.note(f"{result.table}: {line}", not no_color)
     if not all(item.passed for item in result.checks):
         raise typer.Exit(1)
+
+
+@contextmanager
+def _located(file: Path | None, checks: dict[str, str]) -> Iterator[None]:
+    """Mistakes in a file's checks are told with their lines there."""
+    try:
+        yield
+    except diagnostics.Diagnostic as problem:
+        names = [name for name, text in checks.items() if text == problem.text]
+        if file is not None and names:
+            for path, place in places.places(file.read_text("utf-8")).items():
+                key = str(path[-1]).replace('\\"', '"')
+                if path[0] == "check" and key == names[0]:
+                    problem.locate(str(file), place.text_line)
+        raise
 
 
 def _allowed(text: str | None) -> inspecting_check.Allowed:

@@ -15,6 +15,7 @@ from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import refuse_unknown_functions
+from gravel.language.coercion import named
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import to_text
 from gravel.language.scope import Given, Scope, find_column
@@ -75,15 +76,18 @@ def explaining(table: Source, scope: Scope) -> Iterator[None]:
         yield
     except Diagnostic as problem:
         if problem.fix is not None:
-            problem.detail = _mismatches(table, scope, *problem.fix)
+            operand, target = problem.fix
+            _count_mismatches(table, scope, operand, target, problem)
         raise
 
 
-def _mismatches(table: Source, scope: Scope, operand: nodes.Expression, target: Target) -> str:
+def _count_mismatches(
+    table: Source, scope: Scope, operand: nodes.Expression, target: Target, problem: Diagnostic
+) -> None:
     fits = nodes.BoundCast(BOOLEAN, operand.start, operand.end, operand, target, "FITS")
     read = reads([operand], len(table.columns))
     if not read:
-        return ""
+        return
     rows, bad, first, example = 0, 0, 0, ""
 
     work = partial(_unfit, scope.types, operand, fits)
@@ -91,12 +95,16 @@ def _mismatches(table: Source, scope: Scope, operand: nodes.Expression, target: 
         rows, bad = rows + count, bad + mismatches
         if mismatches and not first:
             first, example = row, text
+    name = named(target.type)
     if not bad:
-        return f"every one of {number_of(rows)} fits {target}, NULLs apart"
-    return (
-        f"{bad:,} of {rows:,} rows {'does' if bad == 1 else 'do'} not fit {target}, such as"
+        problem.detail = f"every one of {number_of(rows)} fits {name}, NULLs apart"
+        return
+    problem.detail = (
+        f"{bad:,} of {rows:,} rows {'does' if bad == 1 else 'do'} not fit {name}, such as"
         f" {example[:40]!r} in row {first:,}"
     )
+    if "CAST(" in problem.hint:
+        problem.hint += "; CAST_OR_NULL makes NULL of what does not fit"
 
 
 def _unfit(

@@ -9,7 +9,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from gravel.language import building, nodes, parse, tree
-from gravel.language.coercion import NAMED_TYPES, Coercion, widen
+from gravel.language.coercion import NAMED_TYPES, Coercion, named, number_beside, widen
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import possible
 from gravel.language.functions.catalogue import (
@@ -188,7 +188,8 @@ class _Binder:
         both = common(operand.type, kind)
         if both is None:
             write = (
-                f"CAST({self.sql.written(node.operand)[:60]} AS {kind})"
+                f"CAST({self.sql.written(node.operand)[:60]} AS"
+                f" {named(number_beside(kind, is_literal=False))})"
                 if operand.type == TEXT
                 else f"CAST({self.sql.written(node.operand)[:60]} AS TEXT)"
             )

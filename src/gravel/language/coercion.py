@@ -13,6 +13,7 @@ from gravel.language.type_names import target
 from gravel.language.types import (
     BOOLEAN,
     DATE,
+    DECIMAL,
     DOUBLE,
     INTEGER,
     NUMBERS,
@@ -147,21 +148,31 @@ class Coercion(Struct, frozen=True):
         )
         hint = ""
         if TEXT in (kind, other.type):
-            written = self.sql.written(text)
+            written, number = self.sql.written(text), self.sql.written(value)[:60]
+            is_literal = isinstance(value, tree.Literal)
+            wanted = number_beside(wanted, is_literal)
             if isinstance(text, tree.Literal) and wanted.kind in (Kind.DATE, Kind.TIMESTAMP):
                 hint = f"write {wanted.kind.value} {written}"
             else:
-                other_text = self.sql.written(value)[:60]
-                hint = (
-                    f"write CAST({written[:60]} AS {wanted}), or CAST({other_text} AS TEXT) beside"
-                    " a text"
-                )
+                of_text = f"'{number}'" if is_literal else f"CAST({number} AS TEXT)"
+                hint = f"write CAST({written[:60]} AS {named(wanted)}), or {of_text} beside a text"
         problem = self.sql.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
         if hint and kind == TEXT:
             problem.fix = (leading, Target(wanted))
         elif hint:
             problem.fix = (other, Target(wanted))
         return problem
+
+
+def number_beside(kind: Type, is_literal: bool) -> Type:
+    """What a text is best cast to beside a value of a type: a decimal of any digits beside one of
+    some, and beside a whole number that is a literal."""
+    return DECIMAL if kind.kind is Kind.DECIMAL or (kind == INTEGER and is_literal) else kind
+
+
+def named(kind: Type) -> str:
+    """A type as one writes it, without what it is by itself."""
+    return "DECIMAL" if kind == DECIMAL else str(kind)
 
 
 def widen(bound: nodes.Expression, to: Type) -> nodes.Expression:

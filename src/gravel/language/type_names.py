@@ -7,6 +7,7 @@ import re
 from gravel.language.types import (
     BOOLEAN,
     DATE,
+    DECIMAL,
     DOUBLE,
     INTEGER,
     TEXT,
@@ -46,9 +47,9 @@ def target(words: tuple[str, ...], numbers: tuple[int, ...]) -> Target:
             raise ValueError(f"{name} is not a type: the items of an array are no arrays")
         return Target(Type(Kind.ARRAY, item=item.type), item.length, item.bits)
     if words in (("DECIMAL",), ("NUMERIC",)):
-        precision, scale = {0: (38, 10), 1: (numbers[0] if numbers else 38, 0)}.get(
-            len(numbers), tuple(numbers[:2])
-        )
+        if not numbers:
+            return Target(DECIMAL)
+        precision, scale = (numbers[0], 0) if len(numbers) == 1 else numbers[:2]
         if not 1 <= precision <= 38 or not 0 <= scale <= precision:
             raise ValueError(
                 f"{name}({precision},{scale}) is not a type: 1 to 38 digits, of them 0 to all after"

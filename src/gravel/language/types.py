@@ -108,6 +108,9 @@ def decimal(precision: int, scale: int) -> Type:
     return Type(Kind.DECIMAL, precision - scale, scale)
 
 
+DECIMAL = decimal(38, 10)  # what DECIMAL means by itself
+
+
 def as_decimal(kind: Type) -> Type:
     """The DECIMAL that holds every value of an exact number type."""
     return kind if kind.kind is Kind.DECIMAL else Type(Kind.DECIMAL, 19, 0)
