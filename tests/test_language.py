@@ -344,6 +344,26 @@ def test_a_text_beside_a_number_tells_how_many_rows_would_not_fit(gravel: Any) -
     assert "2 of 4 rows do not fit" in gravel("clean", "p.toml", status=2).err
 
 
+def test_a_value_beside_one_of_another_type_is_told_what_to_write(gravel: Any) -> None:
+    write("t.csv", "id,n,t,w\n1,7.5,x,2024-01-02 x\n2,,y,\n")
+    for expression, hint in {
+        "COALESCE(n, 'none')": "write CAST(n AS TEXT) beside a text",
+        "CASE WHEN id > 1 THEN 'x' ELSE 0 END": "write '0' beside a text",
+        "n = ''": "write n IS NULL:",
+        "'' <> n": "write n IS NOT NULL:",
+        "NULLIF(n, '')": "write n: DECIMAL",
+        "n IN ('5')": "write 5 without quotes",
+        "t > 3.5": "write CAST(t AS DECIMAL), or '3.5' beside a text",
+        "t = id": "write CAST(t AS INTEGER), or CAST(id AS TEXT) beside a text",
+        "t ~ 'x'": "write x LIKE_REGEX 'pattern'",
+        "CURRENT_DATE > '2024-01-01'": "write DATE '2024-01-01'",
+        "w + INTERVAL '1' DAY": "write CAST(w AS DATE), or AS TIMESTAMP",
+        "EXTRACT(YEAR FROM w)": "write CAST(w AS DATE), or AS TIMESTAMP",
+    }.items():
+        told = gravel("query", f"SELECT {expression} FROM 't.csv'", status=2).err
+        assert f"hint: {hint}" in told, (expression, told)
+
+
 # An expression, a caution that it earns in some rows, a part of its hint, and the expression once the hint is followed.
 CAUTIONS = [
     ("a = NULL", "compared with NULL", 5, "a IS NULL", "a IS NULL"),

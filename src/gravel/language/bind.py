@@ -3,7 +3,7 @@ a way out."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from msgspec.structs import replace
@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from gravel.language import building, nodes, parse, tree
 from gravel.language.coercion import NAMED_TYPES, Coercion, named, number_beside, widen
 from gravel.language.diagnostics import Diagnostic
+from gravel.language.errors import NotADate
 from gravel.language.functions.casts import possible
 from gravel.language.functions.catalogue import (
     Function,
@@ -420,10 +421,21 @@ class _Binder:
             try:
                 kind = entry.result_type([argument.type for argument in arguments], values)
             except ValueError as error:
-                raise self.sql.wrong(str(error), node) from None
+                hint = ""
+                if isinstance(error, NotADate):
+                    hint = self._cast_to_date(node.arguments, arguments)
+                raise self.sql.wrong(str(error), node, hint=hint) from None
             return nodes.BoundCall(kind, *index, entry, tuple(arguments))
         kind = shared[0] if signature.result == "T" else NAMED_TYPES[signature.result]
         return nodes.BoundCall(kind, *index, entry, tuple(arguments))
+
+    def _cast_to_date(
+        self, arguments: Sequence[tree.Node], bound: Sequence[nodes.Expression]
+    ) -> str:
+        for argument, item in zip(arguments, bound, strict=False):
+            if item.type == TEXT and not isinstance(argument, tree.Literal):
+                return f"write CAST({self.sql.written(argument)[:60]} AS DATE), or AS TIMESTAMP"
+        return ""
 
     def unary_plus(self, node: tree.Call) -> nodes.Expression:
         operand = self.bind(node.arguments[0])

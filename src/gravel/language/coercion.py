@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from msgspec import Struct
 
 from gravel.language import nodes, tree
@@ -148,20 +150,31 @@ class Coercion(Struct, frozen=True):
         )
         hint = ""
         if TEXT in (kind, other.type):
-            written, number = self.sql.written(text), self.sql.written(value)[:60]
-            is_literal = isinstance(value, tree.Literal)
-            wanted = number_beside(wanted, is_literal)
-            if isinstance(text, tree.Literal) and wanted.kind in (Kind.DATE, Kind.TIMESTAMP):
-                hint = f"write {wanted.kind.value} {written}"
-            else:
-                of_text = f"'{number}'" if is_literal else f"CAST({number} AS TEXT)"
-                hint = f"write CAST({written[:60]} AS {named(wanted)}), or {of_text} beside a text"
+            hint = self._text_beside(text, value, wanted, where)
+            wanted = number_beside(wanted, isinstance(value, tree.Literal))
         problem = self.sql.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
         if hint and kind == TEXT:
             problem.fix = (leading, Target(wanted))
         elif hint:
             problem.fix = (other, Target(wanted))
         return problem
+
+    def _text_beside(self, text: tree.Node, value: tree.Node, wanted: Type, where: str) -> str:
+        """What to write where a text stands beside a value of another type."""
+        written, beside = self.sql.written(text)[:60], self.sql.written(value)[:60]
+        of_literal = isinstance(value, tree.Literal)
+        as_text = f"'{beside}'" if of_literal else f"CAST({beside} AS TEXT)"
+        if not isinstance(text, tree.Literal):
+            kind = named(number_beside(wanted, of_literal))
+            return f"write CAST({written} AS {kind}), or {as_text} beside a text"
+        if wanted.kind in (Kind.DATE, Kind.TIMESTAMP) and text.text.strip():
+            return f"write {wanted.kind.value} {written}"
+        if wanted.kind in NUMBERS and re.fullmatch(r"\s*-?\d+(\.\d+)?\s*", text.text):
+            return f"write {text.text.strip()} without quotes, or {as_text} beside a text"
+        instead = {"=": " IS NULL", "<>": " IS NOT NULL", "NULLIF": ""}.get(where)
+        if instead is not None and not text.text.strip():
+            return f"write {beside}{instead}: {wanted.kind.value} values are never empty texts"
+        return f"write {as_text} beside a text"
 
 
 def number_beside(kind: Type, is_literal: bool) -> Type:

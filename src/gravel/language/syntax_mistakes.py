@@ -97,6 +97,7 @@ def bad_character(text: str, index: int) -> Diagnostic:
         "&": "write AND",
         "|": "write OR, or || to join texts",
         "!": "write NOT, or <> for unequal",
+        "~": "write x LIKE_REGEX 'pattern'",
         ":": "a parameter is :name, and x::type is written CAST(x AS type)",
         ";": "leave it out: one expression or one query is taken at a time",
         ".": "a file stands in quotes: FROM 'boats.csv'",

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.kernels.arrays import to_arrow
-from gravel.language.errors import CODES
+from gravel.language.errors import CODES, NotADate
 from gravel.language.functions import arithmetic, casts, formats
 from gravel.language.functions.buffers import valid
 from gravel.language.functions.catalogue import KernelResult, describe, function
@@ -50,7 +50,7 @@ def _extract_type(types: list[Type], values: list[Any]) -> Type:
     field, kind = values[0], types[1].kind
     known = {Kind.DATE: _OF_DATE, Kind.TIME: _OF_TIME}.get(kind, (*_OF_DATE, *_OF_TIME))
     if kind not in (Kind.DATE, Kind.TIME, Kind.TIMESTAMP, Kind.ZONED):
-        raise ValueError(f"EXTRACT takes a date or a time, this is {types[1]}")
+        raise NotADate(f"EXTRACT takes a date or a time, this is {types[1]}")
     if field not in known:
         instead = (
             "; write ISODOW, 1 is Monday: " if field in ("DOW", "DAYOFWEEK", "WEEKDAY") else ": "
@@ -144,7 +144,7 @@ def _sum_type(types: list[Type], values: list[Any], sign: str) -> Type:
         )
     if kinds == (Kind.INTERVAL, Kind.INTERVAL):
         return INTERVAL
-    raise ValueError(
+    raise NotADate(
         f"{sign} has no meaning for {types[0]} and {types[1]}: a date or timestamp takes an"
         " INTERVAL, a date also days"
     )
