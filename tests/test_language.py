@@ -258,7 +258,7 @@ DIAGNOSTICS = [
     ("CASE WHEN fee > 1 THEN 'a'", "the expression ends too early", "^", "a CASE ends with END"),
     ("fee\n  > 1 AND\n\tnaem = 'x'", "there is no column naem", "line 3: \tnaem = 'x'\n        \t^^^^", "did you mean name?"),
     ("'日本' || nme", "there is no column nme", "'日本' || nme\n          ^^^", "did you mean name?"),
-    ("fee = 'a'", "= cannot mix INTEGER and TEXT", "^", "CAST('a' AS INTEGER)"),
+    ("fee = 'a'", "= cannot mix INTEGER and TEXT", "^", "CAST(fee AS TEXT)"),
     ("\"fee\" > \"x\"", "there is no column x", "^", "a text stands in single quotes: 'x'"),
     ("CAST(name AS INTEGR)", "there is no type INTEGR", "^", "did you mean INTEGER?"),
     ("CAST(name AS DATE FORMAT 'DD.QQ')", "is not a part of a template", "^", ""),
@@ -359,8 +359,22 @@ def test_a_value_beside_one_of_another_type_is_told_what_to_write(gravel: Any) -
         "CURRENT_DATE > '2024-01-01'": "write DATE '2024-01-01'",
         "w + INTERVAL '1' DAY": "write CAST(w AS DATE), or AS TIMESTAMP",
         "EXTRACT(YEAR FROM w)": "write CAST(w AS DATE), or AS TIMESTAMP",
+        "w > 2024-01-01": "write DATE '2024-01-01' beside CAST(w AS DATE): 2024-01-01 is a subtraction",
+        "CURRENT_DATE < 2024-1-1": "write DATE '2024-1-1': 2024-1-1 is a subtraction",
+        't = "xyz"': "a text stands in single quotes: 'xyz'",
+        "COUNT(*) FILTER (id = 1)": "write FILTER (WHERE …)",
+        "FIRST(n)": "write ANY_VALUE(x ORDER BY …)",
+        "u.*": "tables: t",
+        "COUNT(*) AS c FROM 't.csv' WHERE COUNT(*) > 1 OR 1 = 1": "ask of it in HAVING, after GROUP BY: HAVING COUNT(*) …",
+        "COUNT(*) AS c FROM 't.csv' WHERE c > 1 OR 1 = 1": "c is a name of the result, which is made later: write HAVING COUNT(*) … after GROUP BY",
+        "LAG(n) OVER (ORDER BY id) AS l FROM 't.csv' WHERE l > 1 OR 1 = 1": "l is a name of the result, which is made later: select from (SELECT …) AS t WHERE l …",
+        "1 FROM 't.csv' WHERE LAG(n) OVER (ORDER BY id) = 1": "give it a name in (SELECT …) AS t, and ask of it in WHERE around it",
+        "COUNT(*) FROM 't.csv' GROUP BY ALL": "name what rows are grouped by",
+        "COUNT(*) FROM 't.csv' GROUP BY t, w WITH ROLLUP": "write GROUP BY ROLLUP (a, b)",
+        "1 FROM 't.csv' JOIN 't.csv' AS v USING id": "the columns stand in parentheses: USING (owner_id)",
     }.items():
-        told = gravel("query", f"SELECT {expression} FROM 't.csv'", status=2).err
+        source = "" if " FROM 't.csv'" in expression else " FROM 't.csv' AS t"
+        told = gravel("query", f"SELECT {expression}{source}", status=2).err
         assert f"hint: {hint}" in told, (expression, told)
 
 

@@ -152,6 +152,14 @@ class Coercion(Struct, frozen=True):
         if TEXT in (kind, other.type):
             hint = self._text_beside(text, value, wanted, where)
             wanted = number_beside(wanted, isinstance(value, tree.Literal))
+        for node, beside, of in ((part, first, leading.type), (first, part, other.type)):
+            day = self.sql.written(node)
+            if re.fullmatch(r"\d{4}-\d\d?-\d\d?", day):
+                written = self.sql.written(beside)[:60]
+                hint = f"write DATE '{day}'" + (
+                    f" beside CAST({written} AS DATE)" if of == TEXT else ""
+                )
+                hint += f": {day} is a subtraction"
         problem = self.sql.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
         if hint and kind == TEXT:
             problem.fix = (leading, Target(wanted))

@@ -26,6 +26,15 @@ _TYPICAL = [
         (r"\bIN [\w']+\Z", "what follows IN stands in parentheses: IN ('a', 'b')"),
         (r"\bBETWEEN [^,]+ ,\Z", "write BETWEEN … AND …"),
         (r"\bLIMIT\s+\d+ ,\Z", "write LIMIT rows OFFSET rows"),
+        (r"\bUSING \w+\Z", "the columns stand in parentheses: USING (owner_id)"),
+        (r"\bFILTER\s*\( \w+\Z", "write FILTER (WHERE …)"),
+        (r"\bGROUP BY\s.* WITH\Z", "write GROUP BY ROLLUP (a, b)"),
+        (r"\bFIRST \(\Z", "write ANY_VALUE(x ORDER BY …) for the first of an order, or MIN(x)"),
+        (r"\bGROUP BY ALL\Z", "name what rows are grouped by: GROUP BY status"),
+        (
+            r"\A(?:SHOW|DESCRIBE|DESC|EXPLAIN)\Z",
+            "gravel profile tells of a table's columns, and gravel query --explain of a query",
+        ),
         (r"\[\Z", 'a column name is quoted with "name"'),
         (r"- >\Z", "write JSON_VALUE(x, '$.key') for what a JSON text has there"),
         *((rf"\b{word} \(", OPERATORS[word]) for word in ("TABLESAMPLE", "PIVOT", "UNPIVOT")),
@@ -112,9 +121,9 @@ def reserved_name(
 ) -> Diagnostic | None:
     """The mistake of a reserved word that is meant as a name: in quotes it lets the text be read
     past where it failed."""
-    if error.token.type == END:
-        return None
     place = error.token.start_pos
+    if error.token.type == END or re.search(r"\bGROUP\s+BY\s+ALL\Z", text[: place + 3], re.I):
+        return None
     at = _WORD.match(text, place)
     before = _LAST_WORD.search(text, 0, place)
     for word, passed in ((at, at and at.end()), (before, place)):

@@ -258,6 +258,8 @@ class Relation(Struct, frozen=True):
             if near
             else "columns: " + ", ".join(seen[:12]) + (" …" if len(seen) > 12 else "")
         )
+        if node.quoted and not node.table and not near:
+            hint = f"a text stands in single quotes: '{node.text}'"
         raise Diagnostic(message, text, node.start, node.end, hint=hint)
 
     def search(self, node: tree.Name, text: str) -> int | None:

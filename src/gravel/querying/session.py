@@ -106,7 +106,7 @@ class Session:
         try:
             result = self.run_query(output, {})
         except Diagnostic as problem:
-            self._explain_alias(problem, output)
+            self._explain(problem, output)
             raise
         except TableProblem as problem:
             if problem.hint.startswith("--encoding"):
@@ -118,23 +118,39 @@ class Session:
             self.context.withs = {}
         return self._settle(result)
 
-    def _explain_alias(self, problem: Diagnostic, query: tree.Query) -> None:
-        """Say of a column that is not there that it is a name of the result, where it is one."""
+    def _explain(self, problem: Diagnostic, query: tree.Query) -> None:
+        """Say of a column that is not there that it is a name of the result, where it is one, and
+        where aggregates and window functions are asked of in place of a condition on rows."""
+        selects = [node for node in parse.walk(query) if isinstance(node, tree.Select)]
+        conditions = [select.where for select in selects if select.where is not None]
+        in_where = any(node.start <= problem.start <= node.end for node in conditions)
         name = self.context.text[problem.start : problem.end]
+        if problem.message.endswith("this expression is about one"):
+            if "looks at" in problem.message:
+                problem.hint = "give it a name in (SELECT …) AS t, and ask of it in WHERE around it"
+            elif in_where:
+                problem.hint = f"ask of it in HAVING, after GROUP BY: HAVING {name[:60]} …"
         if not problem.message.startswith("there is no column"):
             return
-        for node in parse.walk(query):
-            for item in node.items if isinstance(node, tree.Select) else ():
+        for select in selects:
+            for item in select.items:
                 if (
                     isinstance(item, tree.Named)
                     and item.name_start != item.start
                     and item.name.casefold() == name.casefold()
                 ):
-                    expression = " ".join(self.context.written(item.expression).split())
-                    problem.hint = (
-                        f"{name} is a name of the result, which is made later: write {expression}"
-                        " here, or select from (SELECT …) AS t"
-                    )
+                    written = " ".join(self.context.written(item.expression).split())
+                    made = [
+                        node
+                        for node in parse.walk(item.expression)
+                        if isinstance(node, tree.Aggregate)
+                    ]
+                    instead = f"write {written} here, or select from (SELECT …) AS t"
+                    if any(node.over is not None for node in made):
+                        instead = f"select from (SELECT …) AS t WHERE {name} …"
+                    elif made and in_where:
+                        instead = f"write HAVING {written} … after GROUP BY"
+                    problem.hint = f"{name} is a name of the result, which is made later: {instead}"
 
     def _items_taken(self, query: tree.Query) -> ListItems:
         """Which items of lists a query takes anywhere: what LIST_ITEM leaves may be another
@@ -500,7 +516,9 @@ class Session:
                 )
             ]
             if not places:
-                raise self.context.wrong(f"there is no table {item.table} here", item)
+                known = list(dict.fromkeys(table for table in over.tables[:own] if table))
+                hint = f"tables: {', '.join(known)}" if known else ""
+                raise self.context.wrong(f"there is no table {item.table} here", item, hint)
             for place in places:
                 name = tree.Name(item.start, item.end, over.names[place], True, over.tables[place])
                 stands[id(name)] = place
