@@ -362,6 +362,7 @@ def test_a_value_beside_one_of_another_type_is_told_what_to_write(gravel: Any) -
         "w > 2024-01-01": "write DATE '2024-01-01' beside CAST(w AS DATE): 2024-01-01 is a subtraction",
         "CURRENT_DATE < 2024-1-1": "write DATE '2024-1-1': 2024-1-1 is a subtraction",
         't = "xyz"': "a text stands in single quotes: 'xyz'",
+        "t IN (xyz)": "a text stands in single quotes: 'xyz'",
         "COUNT(*) FILTER (id = 1)": "write FILTER (WHERE …)",
         "FIRST(n)": "write ANY_VALUE(x ORDER BY …)",
         "u.*": "tables: t",
@@ -376,6 +377,7 @@ def test_a_value_beside_one_of_another_type_is_told_what_to_write(gravel: Any) -
         source = "" if " FROM 't.csv'" in expression else " FROM 't.csv' AS t"
         told = gravel("query", f"SELECT {expression}{source}", status=2).err
         assert f"hint: {hint}" in told, (expression, told)
+    assert "single quotes: 'xyz'" in gravel("look", "t.csv", "--where", "t=xyz", status=2).err
 
 
 # An expression, a caution that it earns in some rows, a part of its hint, and the expression once the hint is followed.

@@ -354,6 +354,8 @@ def _usage(error: Exception) -> int:
 def _of_what(words: list[str], options: Collection[str], of_columns: str) -> str:
     """What words beside a table may be meant as: rows, a condition, a column."""
     text = " ".join(words)
+    if "--row" in options and text.isdigit():
+        return f"which row: --row {text}"
     if "--rows" in options and text.isdigit():
         return f"how many rows: --rows {text}"
     if "--where" in options and re.search(r"[<>=]| (is|in|like|between) ", text, re.IGNORECASE):

@@ -51,6 +51,14 @@ class Scope(Struct, frozen=True):
     )  # columns, by position, in which some rows have an error already
 
 
+def quotes_hint(name: tree.Name, text: str) -> str:
+    """What to write where a name that is none of a column is likely meant as a text; else ''."""
+    compared = re.search(r"(?:[=<>]|\bLIKE|\bIN\s*\()\s*\Z", text[: name.start], re.IGNORECASE)
+    if not name.table and (name.quoted or compared):
+        return f"a text stands in single quotes: '{name.text}'"
+    return ""
+
+
 def find_column(name: tree.Name, names: Sequence[str], text: str) -> int:
     """The position of the column a name means: an exact match wins, else one without regard to case
     unless quoted.
@@ -80,6 +88,6 @@ def find_column(name: tree.Name, names: Sequence[str], text: str) -> int:
         if near
         else "its columns: " + ", ".join(names[:12]) + (" …" if len(names) > 12 else "")
     )
-    if name.quoted and not near:
-        hint = f"a text stands in single quotes: '{name.text}'"
+    if not near:
+        hint = quotes_hint(name, text) or hint
     raise Diagnostic(f"there is no column {name.text}", text, name.start, name.end, hint=hint)

@@ -18,6 +18,7 @@ from gravel.kernels.arrays import to_arrow
 from gravel.language import tree
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import widened
+from gravel.language.scope import quotes_hint
 from gravel.language.types import TEXT, Kind, Type
 from gravel.problems import nearest
 
@@ -258,8 +259,8 @@ class Relation(Struct, frozen=True):
             if near
             else "columns: " + ", ".join(seen[:12]) + (" …" if len(seen) > 12 else "")
         )
-        if node.quoted and not node.table and not near:
-            hint = f"a text stands in single quotes: '{node.text}'"
+        if not near:
+            hint = quotes_hint(node, text) or hint
         raise Diagnostic(message, text, node.start, node.end, hint=hint)
 
     def search(self, node: tree.Name, text: str) -> int | None:
