@@ -342,6 +342,12 @@ def test_a_text_beside_a_number_tells_how_many_rows_would_not_fit(gravel: Any) -
         assert "CAST_OR_NULL makes NULL" in told
     write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { m = "n + 1" }\n')
     assert "2 of 4 rows do not fit" in gravel("clean", "p.toml", status=2).err
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { m = "id", o = "m + 1" }\n')
+    assert "this step makes m: the next step can read it" in gravel("clean", "p.toml", status=2).err
+    write("p.toml", 'table = "t.csv"\nwrite = "o.csv"\n[[step]]\nset = { m = 5 }\n')
+    assert 'hint: m = "5"' in gravel("clean", "p.toml", status=2).err
+    one = gravel("query", "SELECT COUNT(n) FROM 't.csv'").err
+    assert "caution: 1 row: has NULL in n, which" in one
 
 
 def test_a_value_beside_one_of_another_type_is_told_what_to_write(gravel: Any) -> None:

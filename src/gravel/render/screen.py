@@ -19,7 +19,7 @@ from gravel.inspecting.drawing import drawn, sign
 from gravel.inspecting.drawing import percent as percent
 from gravel.lazily import lazily
 from gravel.problems import Problem
-from gravel.words import number_of
+from gravel.words import number_of, said_of
 
 with lazily():
     from gravel.inspecting import cells
@@ -255,10 +255,7 @@ def cautions(result: Sequence[Caution], color: bool = True, prefix: str = "") ->
     for item, *others in alike.values():
         good = item.caution == "kept from an error"
         line = Text("good: " if good else "caution: ", style=GOOD if good else WARN)
-        line.append(
-            f"{prefix}{item.rows:,} {'row' if item.rows == 1 else 'rows'}: {safe(item.detail)}",
-            style="default",
-        )
+        line.append(f"{prefix}{said_of(item.rows, safe(item.detail))}", style="default")
         for index, text in enumerate(item.examples):
             line.append("', '" if index else " ('", style="default")
             line.append_text(visible(text, 40))

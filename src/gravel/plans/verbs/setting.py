@@ -18,6 +18,7 @@ from gravel.inspecting.attempt import target_column
 from gravel.inspecting.cautions import Watch
 from gravel.kernels.arrays import to_arrow
 from gravel.language import nodes
+from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.buffers import valid
 from gravel.language.functions.operators import distinct
 from gravel.language.types import TEXT, Kind, common
@@ -39,6 +40,15 @@ class Assignment(Struct, frozen=True):
     text: str
     expression: nodes.Expression
     new: bool
+
+
+def _explain_earlier(binder: Binder, made: list[str]) -> None:
+    """Say of a column that is not there that the same step makes it, where it does."""
+    problem = binder.mistakes[-1]
+    if isinstance(problem, Diagnostic) and problem.message.startswith("there is no column"):
+        name = problem.text[problem.start : problem.end]
+        if name in made:
+            problem.hint = f"this step makes {name}: the next step can read it"
 
 
 class SetStep(StepKind):
@@ -72,6 +82,7 @@ class SetStep(StepKind):
                 binder.wrong(f"{result} is set twice in one step", "set", name)
             bound = binder.expression(text, "set", name)
             if bound is None:
+                _explain_earlier(binder, [item.name for item in results if item.new])
                 continue
             kind = bound.type
             if binder.step.only is not None and not new:
