@@ -254,7 +254,7 @@ def test_a_query_carries_paths_on_or_says_that_they_end(figures: Any, gravel: An
     _plan(f'[[step]]\nquery = "{join.format("LEFT")}"\nrows = "more"\n', "totals = ['id']")
     done = figures("clean", "p.toml", status=1)  # copies count twice
     assert [one["detail"] for one in done["proofs"] if not one["holds"]] == [
-        "10 at the start, 14 in the output, NULL in the rejects (4 too many)"
+        "10 at the start, 14 in the output, none in the rejects (4 too many)"
     ]
     _plan(f'[[step]]\nquery = "{join.format("FULL")}"\nrows = "more"\n')
     done = figures("clean", "p.toml")

@@ -238,9 +238,9 @@ def _total(text: str, is_sum: bool, index: int, flow: Flow, state: AggregateStat
             f"{_figure(begun)} at the start, {_figure(ended)} in the output",
         )
     behind = flow.left_totals[index].result()
+    aside = "none" if behind is None else _figure(behind)
     detail = (
-        f"{_figure(begun)} at the start, {_figure(ended)} in the output, {_figure(behind)} in"
-        " the rejects"
+        f"{_figure(begun)} at the start, {_figure(ended)} in the output, {aside} in the rejects"
     )
     if state is None:
         return Proof(
