@@ -149,7 +149,7 @@ def _of_value(value: Any, kind: Any, path: Path, form: str) -> Iterator[_Mistake
             yield from _of_value(item, fitting.item_type, (*path, index), form)
     elif isinstance(fitting, inspect.DictType):
         for key, item in value.items():
-            plain = isinstance(item, (bool, int, float)) and not _fits(item, fitting.value_type)
+            plain = path[-1] == "set" and isinstance(item, (bool, int, float))
             own = f'{key} = "{_as_toml_value(item)}"' if plain else form
             yield from _of_value(item, fitting.value_type, (*path, key), own)
 

@@ -353,8 +353,8 @@ class Scanning(Struct):
     ) -> tuple[Relation, dict[Any, int]]:
         """The groups of one range after another in the order in which they are first met, told by
         an account of such groups."""
-        vectors = map(end_to_end, zip(*(item.columns for item in results), strict=True))
-        columns = list(zip(vectors, results[0].types, strict=True))
+        parts = zip(*(item.columns for item in results), strict=True)
+        columns = list(zip(map(self._one_vector, parts), results[0].types, strict=True))
         count, many = (sum(map(attrgetter(name), results)) for name in ("count", "many"))
         every, aggregates = work.scan.keys or {}, work.scan.aggregates
         over: Relation
@@ -368,6 +368,16 @@ class Scanning(Struct):
             places = [item.places for item in results if item.places is not None]
             over = over.take(FirstPlaces.end_to_end(places).order())
         return over, stands
+
+    def _one_vector(self, parts: Sequence[Vector]) -> Vector:
+        """Vectors one after another, in a file where they do not fit into memory."""
+        if len(parts) == 1:
+            return parts[0]
+        store, size = self.account.store, sum(part.values.nbytes for part in parts)
+        failing = any(part.errors is not None for part in parts)
+        if failing or store is None or store.fits(size):
+            return end_to_end(parts)
+        return Vector(store.column((part.values for part in parts), parts[0].values.type))
 
     def _work(self, table: ScannedTable, where: tree.Node | None) -> tuple[Source, ScanWork, Told]:
         source, wanted, nothing = self.tables.without_rows(table.node)
