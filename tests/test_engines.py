@@ -11,9 +11,13 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from msgspec.structs import replace
 
+import gravel as library
 from conftest import Ran, write
 from gravel.engine.engine import Question
 from gravel.sources.opening import open_table
@@ -457,3 +461,71 @@ def test_only_what_a_query_needs_comes_from_elsewhere(
     for text, came in CAME.items():
         told = gravel("query", text, "--explain", "--engine", "elsewhere").out
         assert came in told.partition("what came from Spark")[2].splitlines()[-1], text
+
+
+ROWS_OF_GROUPS = st.lists(
+    st.tuples(
+        st.sampled_from(["a", "A", "a ", "", None, "9", "10", "ß"]),
+        st.none() | st.integers(-3, 3),
+        st.none() | st.decimals(-99, 99, places=2),
+        st.none() | st.sampled_from(["x", "9", "10", "-1"]),
+    ),
+    min_size=1,
+    max_size=60,
+)
+
+
+@settings(max_examples=25)
+@given(
+    rows=ROWS_OF_GROUPS,
+    cut=st.tuples(st.integers(1, 4), st.sampled_from([1, 2, 7, 300])),
+    least=st.integers(1, 3),
+)
+def test_groups_of_parts_of_a_table_are_those_of_plain_python(
+    rows: list[tuple[Any, ...]],
+    cut: tuple[int, int],
+    least: int,
+    folder: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """In the order in which they are first met, whatever hash brought their parts together."""
+    text, number, amount, other = zip(*rows, strict=True)
+    table = pa.table(
+        {
+            "text": pa.array(text, pa.string()),
+            "number": pa.array(number, pa.int64()),
+            "amount": pa.array(amount, pa.decimal128(12, 2)),
+            "other": pa.array(other, pa.string()),
+        }
+    )
+    pq.write_table(table, "t.parquet", row_group_size=7)
+
+    def opened(reference: str, reading: Any, address: str, folder: Path | None = None) -> Any:
+        source = open_table(reference, reading, folder)
+        files = tuple(item.state for item in source.sources)
+        where = Reference(reference, str(folder or Path.cwd()), reading, files)
+        source.engine = Elsewhere(where, *cut)
+        return source
+
+    monkeypatch.setattr("gravel.spark.open_table", opened)
+    monkeypatch.setattr("gravel.spark.tasks._MOST_GROUPS", 5)
+    expected: dict[tuple[Any, Any], list[tuple[Any, Any]]] = {}
+    for key, second, value, beside in rows:
+        expected.setdefault((key, second), []).append((value, beside))
+    query = (
+        "SELECT text, number, COUNT(*) AS n, SUM(amount) AS total, MIN(other) AS least,"
+        " COUNT(DISTINCT other) AS others FROM 't.parquet' GROUP BY text, number"
+        f" HAVING COUNT(*) >= {least}"
+    )
+    result = library.query(query, engine="there").to_arrow().to_pylist()
+    assert [tuple(row.values()) for row in result] == [
+        (
+            *key,
+            len(values),
+            sum(amounts) if (amounts := [one for one, _ in values if one is not None]) else None,
+            min((one for _, one in values if one is not None), default=None),
+            len({one for _, one in values} - {None}),
+        )
+        for key, values in expected.items()
+        if len(values) >= least
+    ]

@@ -86,9 +86,9 @@ class Threads:
         merged: MergedGroups[Any] = MergedGroups()
         work = OfBatch(reduction.work, reduction.wanted)
         with closing(self.map_splits(table, work, reduction.wanted)) as parts:
-            for told, groups in parts:
+            for part, groups in parts:
                 merged.add(groups)
-                take(told, merged.size)
+                take(part, merged.size)
         groups = merged.finish()
         if groups is not None:
             yield groups if reduction.finish is None else reduction.finish(groups)

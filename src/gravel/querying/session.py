@@ -140,15 +140,15 @@ class Session:
                     and item.name.casefold() == name.casefold()
                 ):
                     written = " ".join(self.context.written(item.expression).split())
-                    made = [
+                    aggregates = [
                         node
                         for node in parse.walk(item.expression)
                         if isinstance(node, tree.Aggregate)
                     ]
                     instead = f"write {written} here, or select from (SELECT …) AS t"
-                    if any(node.over is not None for node in made):
+                    if any(node.over is not None for node in aggregates):
                         instead = f"select from (SELECT …) AS t WHERE {name} …"
-                    elif made and in_where:
+                    elif aggregates and in_where:
                         instead = f"write HAVING {written} … after GROUP BY"
                     problem.hint = f"{name} is a name of the result, which is made later: {instead}"
 

@@ -42,12 +42,12 @@ class Assignment(Struct, frozen=True):
     new: bool
 
 
-def _explain_earlier(binder: Binder, made: list[str]) -> None:
+def _explain_earlier(binder: Binder, new_columns: list[str]) -> None:
     """Say of a column that is not there that the same step makes it, where it does."""
     problem = binder.mistakes[-1]
     if isinstance(problem, Diagnostic) and problem.message.startswith("there is no column"):
         name = problem.text[problem.start : problem.end]
-        if name in made:
+        if name in new_columns:
             problem.hint = f"this step makes {name}: the next step can read it"
 
 
