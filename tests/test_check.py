@@ -152,6 +152,6 @@ def test_orphans_named_checks_files_and_what_is_left(figures: Any, gravel: Any) 
         "boat_id >",
         "boat_id IS NULL AND\nnights > 1.5",
     ):  # the line of a mistake in a file
-        write("c.toml", f'[check]\n"a \\"b\\"" = """\n{text}"""\n')
+        write("c.toml", f'\ufeff[check]\n"a \\"b\\"" = """\n{text}"""\n')
         told = gravel("check", "stays.csv", "--from", "c.toml", status=2).err
         assert f"  c.toml:{3 + text.count(chr(10))}\n  {text.splitlines()[-1]}\n" in told

@@ -219,7 +219,7 @@ def _located(file: Path | None, checks: dict[str, str]) -> Iterator[None]:
     except diagnostics.Diagnostic as problem:
         names = [name for name, text in checks.items() if text == problem.text]
         if file is not None and names:
-            for path, place in places.places(file.read_text("utf-8")).items():
+            for path, place in places.places(file.read_text("utf-8-sig")).items():
                 key = str(path[-1]).replace('\\"', '"')
                 if path[0] == "check" and key == names[0]:
                     problem.locate(str(file), place.text_line)

@@ -15,8 +15,7 @@ from gravel.sinks.files import may_write, only_text
 def read_checks(path: Path) -> dict[str, Any]:
     """The conditions of a TOML file, its allow and unknown. Raises CallProblem, TableProblem."""
     try:
-        with open(path, "rb") as file:
-            result = tomllib.load(file)
+        result = tomllib.loads(path.read_text("utf-8-sig"))
     except OSError as error:
         raise TableProblem(
             f"{path} cannot be read: {(error.strerror or str(error)).lower()}"
