@@ -372,10 +372,10 @@ def test_a_value_beside_one_of_another_type_is_told_what_to_write(gravel: Any) -
         "COUNT(*) FILTER (id = 1)": "write FILTER (WHERE …)",
         "FIRST(n)": "write ANY_VALUE(x ORDER BY …)",
         "u.*": "tables: t",
-        "COUNT(*) AS c FROM 't.csv' WHERE COUNT(*) > 1 OR 1 = 1": "ask of it in HAVING, after GROUP BY: HAVING COUNT(*) …",
+        "COUNT(*) AS c FROM 't.csv' WHERE COUNT(*) > 1 OR 1 = 1": "an aggregate is filtered by HAVING, after GROUP BY: HAVING COUNT(*) …",
         "COUNT(*) AS c FROM 't.csv' WHERE c > 1 OR 1 = 1": "c is a name of the result, which is made later: write HAVING COUNT(*) … after GROUP BY",
         "LAG(n) OVER (ORDER BY id) AS l FROM 't.csv' WHERE l > 1 OR 1 = 1": "l is a name of the result, which is made later: select from (SELECT …) AS t WHERE l …",
-        "1 FROM 't.csv' WHERE LAG(n) OVER (ORDER BY id) = 1": "give it a name in (SELECT …) AS t, and ask of it in WHERE around it",
+        "1 FROM 't.csv' WHERE LAG(n) OVER (ORDER BY id) = 1": "name it in (SELECT …) AS t, and filter by that name in the WHERE around it",
         "COUNT(*) FROM 't.csv' GROUP BY ALL": "name what rows are grouped by",
         "COUNT(*) FROM 't.csv' GROUP BY t, w WITH ROLLUP": "write GROUP BY ROLLUP (a, b)",
         "1 FROM 't.csv' JOIN 't.csv' AS v USING id": "the columns stand in parentheses: USING (owner_id)",
@@ -383,6 +383,8 @@ def test_a_value_beside_one_of_another_type_is_told_what_to_write(gravel: Any) -
         source = "" if " FROM 't.csv'" in expression else " FROM 't.csv' AS t"
         told = gravel("query", f"SELECT {expression}{source}", status=2).err
         assert f"hint: {hint}" in told, (expression, told)
+    told = gravel("check", "t.csv", "w > 2024-01-01", status=2).err
+    assert "1 of 2 rows does not fit DATE, such as '2024-01-02 x' in row 1" in told
     assert "single quotes: 'xyz'" in gravel("look", "t.csv", "--where", "t=xyz", status=2).err
 
 

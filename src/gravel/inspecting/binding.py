@@ -15,7 +15,7 @@ from gravel.engine.evaluate import run
 from gravel.engine.frame import Frame
 from gravel.language import nodes, parse, tree
 from gravel.language.bind import refuse_unknown_functions
-from gravel.language.coercion import named
+from gravel.language.coercion import name_of_type
 from gravel.language.diagnostics import Diagnostic
 from gravel.language.functions.casts import to_text
 from gravel.language.scope import Given, Scope, find_column
@@ -95,7 +95,7 @@ def _count_mismatches(
         rows, bad = rows + count, bad + mismatches
         if mismatches and not first:
             first, example = row, text
-    name = named(target.type)
+    name = name_of_type(target.type)
     if not bad:
         problem.detail = f"every one of {number_of(rows)} fits {name}, NULLs apart"
         return

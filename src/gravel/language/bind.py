@@ -9,14 +9,14 @@ from typing import Any
 from msgspec.structs import replace
 
 from gravel.language import building, nodes, parse, tree
-from gravel.language.coercion import NAMED_TYPES, Coercion, named, number_beside, widen
+from gravel.language.coercion import NAMED_TYPES, Coercion, name_of_type, type_beside, widen
 from gravel.language.diagnostics import Diagnostic
-from gravel.language.errors import NotADate
 from gravel.language.functions.casts import possible
 from gravel.language.functions.catalogue import (
     Function,
     FunctionParameter,
     FunctionSignature,
+    NotADate,
     catalogue,
     find,
 )
@@ -190,7 +190,7 @@ class _Binder:
         if both is None:
             write = (
                 f"CAST({self.sql.written(node.operand)[:60]} AS"
-                f" {named(number_beside(kind, is_literal=False))})"
+                f" {name_of_type(type_beside(kind, is_literal=False))})"
                 if operand.type == TEXT
                 else f"CAST({self.sql.written(node.operand)[:60]} AS TEXT)"
             )

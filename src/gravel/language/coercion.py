@@ -151,7 +151,7 @@ class Coercion(Struct, frozen=True):
         hint = ""
         if TEXT in (kind, other.type):
             hint = self._text_beside(text, value, wanted, where)
-            wanted = number_beside(wanted, isinstance(value, tree.Literal))
+            wanted = type_beside(wanted, isinstance(value, tree.Literal))
         for node, beside, of in ((part, first, leading.type), (first, part, other.type)):
             day = self.sql.written(node)
             if re.fullmatch(r"\d{4}-\d\d?-\d\d?", day):
@@ -160,6 +160,7 @@ class Coercion(Struct, frozen=True):
                     f" beside CAST({written} AS DATE)" if of == TEXT else ""
                 )
                 hint += f": {day} is a subtraction"
+                wanted = DATE
         problem = self.sql.wrong(f"{where} cannot mix {kind} and {other.type}", part, hint=hint)
         if hint and kind == TEXT:
             problem.fix = (leading, Target(wanted))
@@ -173,7 +174,7 @@ class Coercion(Struct, frozen=True):
         of_literal = isinstance(value, tree.Literal)
         as_text = f"'{beside}'" if of_literal else f"CAST({beside} AS TEXT)"
         if not isinstance(text, tree.Literal):
-            kind = named(number_beside(wanted, of_literal))
+            kind = name_of_type(type_beside(wanted, of_literal))
             return f"write CAST({written} AS {kind}), or {as_text} beside a text"
         if wanted.kind in (Kind.DATE, Kind.TIMESTAMP) and text.text.strip():
             return f"write {wanted.kind.value} {written}"
@@ -185,13 +186,13 @@ class Coercion(Struct, frozen=True):
         return f"write {as_text} beside a text"
 
 
-def number_beside(kind: Type, is_literal: bool) -> Type:
+def type_beside(kind: Type, is_literal: bool) -> Type:
     """What a text is best cast to beside a value of a type: a decimal of any digits beside one of
     some, and beside a whole number that is a literal."""
     return DECIMAL if kind.kind is Kind.DECIMAL or (kind == INTEGER and is_literal) else kind
 
 
-def named(kind: Type) -> str:
+def name_of_type(kind: Type) -> str:
     """A type as one writes it, without what it is by itself."""
     return "DECIMAL" if kind == DECIMAL else str(kind)
 

@@ -17,10 +17,6 @@ class ErrorPolicy(StrEnum):
     SET_ASIDE = "set aside"  # the row is left out, and told
 
 
-class NotADate(ValueError):
-    """What is asked of a date, or of a timestamp, is asked of a value of another type."""
-
-
 SQLSTATES: dict[str, str] = {
     "22012": "division by zero",
     "22018": "the text does not fit the type of the cast",

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from gravel.engine.memory import DEFAULT_MEMORY
 from gravel.engine.vector import Vector, first_error
 from gravel.language import parse, tree
-from gravel.language.coercion import named, number_beside
+from gravel.language.coercion import name_of_type, type_beside
 from gravel.language.types import TEXT, Kind, Type, common
 from gravel.problems import DataProblem
 from gravel.querying import joins
@@ -311,8 +311,8 @@ class Joining(Struct):
     ) -> tuple[Vector, Vector, Type]:
         kind = common(first, second)
         if kind is None:
-            number = number_beside(second if first == TEXT else first, is_literal=False)
-            hint = f"cast one: CAST(… AS {named(number)}) or CAST(… AS TEXT)"
+            number = type_beside(second if first == TEXT else first, is_literal=False)
+            hint = f"cast one: CAST(… AS {name_of_type(number)}) or CAST(… AS TEXT)"
             raise self.context.wrong(f"= cannot mix {first} and {second}", node, hint)
         kind = TEXT if kind.kind is Kind.NULL else kind
         return as_type(a, kind), as_type(b, kind), kind

@@ -117,8 +117,7 @@ class ScannedUnnest(Struct, frozen=True):
 class ScanWork(Struct, frozen=True):
     """Work on a batch: joins, a condition, and which rows go on, or by `keys`, each with its shape,
     the groups and the states of their aggregates; with `placed` also where they are first met.
-    `columns`: those that are read, with their types, names and tables. It
-    pickles."""
+    `columns`: those that are read, with their types, names and tables. It pickles."""
 
     text: str
     given: Given

@@ -120,16 +120,20 @@ class Session:
 
     def _explain(self, problem: Diagnostic, query: tree.Query) -> None:
         """Say of a column that is not there that it is a name of the result, where it is one, and
-        where aggregates and window functions are asked of in place of a condition on rows."""
+        where a condition on aggregates or window functions goes."""
         selects = [node for node in parse.walk(query) if isinstance(node, tree.Select)]
         conditions = [select.where for select in selects if select.where is not None]
         in_where = any(node.start <= problem.start <= node.end for node in conditions)
         name = self.context.text[problem.start : problem.end]
         if problem.message.endswith("this expression is about one"):
             if "looks at" in problem.message:
-                problem.hint = "give it a name in (SELECT …) AS t, and ask of it in WHERE around it"
+                problem.hint = (
+                    "name it in (SELECT …) AS t, and filter by that name in the WHERE around it"
+                )
             elif in_where:
-                problem.hint = f"ask of it in HAVING, after GROUP BY: HAVING {name[:60]} …"
+                problem.hint = (
+                    f"an aggregate is filtered by HAVING, after GROUP BY: HAVING {name[:60]} …"
+                )
         if not problem.message.startswith("there is no column"):
             return
         for select in selects:

@@ -33,6 +33,10 @@ FAMILIES = {
 }
 
 
+class NotADate(ValueError):
+    """What is asked of a date, or of a timestamp, is asked of a value of another type."""
+
+
 class KernelResult(NamedTuple):
     """What a kernel that can fail gives: values (NULL where a row failed) and codes of
     language.errors, 0 for none."""

@@ -11,10 +11,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from gravel.kernels.arrays import to_arrow
-from gravel.language.errors import CODES, NotADate
+from gravel.language.errors import CODES
 from gravel.language.functions import arithmetic, casts, formats
 from gravel.language.functions.buffers import valid
-from gravel.language.functions.catalogue import KernelResult, describe, function
+from gravel.language.functions.catalogue import KernelResult, NotADate, describe, function
 from gravel.language.functions.row_by_row import RowFailure, by_row, constant
 from gravel.language.types import (
     DATE,
