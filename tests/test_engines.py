@@ -217,17 +217,21 @@ class Elsewhere:
 
         return go_on(stages, begin, len(outlines), take, self.ranges, memory)
 
-    def reduce(self, table: Any, reduction: Any, take: Any) -> Iterator[Any]:
-        splits = tuple(table.outline(split) for split in table.pieces())
-        ranges = self.ranges if reduction.ranged else 1
-        task = ReduceTask(self.table, splits, reduction, ranges)
-        records = sorted(self._records(task, run_reduce), key=itemgetter("range", "key", "place"))
+    def reduce(self, tables: Any, reduction: Any, take: Any) -> Iterator[Any]:
+        ranges, count = self.ranges if reduction.ranged else 1, 0
+        records: list[Any] = []
+        for table, work in zip(tables, reduction.works, strict=True):
+            splits = tuple(table.outline(split) for split in table.pieces())
+            task = ReduceTask(table.engine.table, splits, work, ranges, count)
+            records += self._records(task, run_reduce) if splits else []
+            count += len(splits)
+        records.sort(key=itemgetter("range", "key", "place"))
         finish = packed(FinishTask(reduction.finish))
         made = Made([])
         for _, of_range in groupby(records, itemgetter("range")):
             batch = pa.RecordBatch.from_pylist(list(of_range))
             made.records += [row for one in run_finish(finish, [batch]) for row in one.to_pylist()]
-        for part in made.told(PART, len(splits)):
+        for part in made.told(PART, count):
             take(part, None)
         yield from made.told(GROUPS, ranges)
 

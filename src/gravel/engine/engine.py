@@ -98,13 +98,12 @@ class MergedByKeys(Protocol):
 
 
 class Reduction(Struct, Generic[Part, Groups, Result], frozen=True):
-    """What the rows of a table come to by their keys: `work` of a batch has what it tells and the
-    groups; `finish` is done with all groups of a range (None: nothing). Without `ranged` there is
-    one range. It pickles."""
+    """What the rows of some tables come to by their keys: of each table `works` has what is done
+    with a batch, which gives what it tells and the groups; `finish` is done with all groups of a
+    range (None: nothing). Without `ranged` there is one range. It pickles."""
 
-    work: Callable[[Any], tuple[Part, Groups]]
+    works: tuple[OfBatch[tuple[Part, Groups]], ...]
     finish: Callable[[Groups], Result] | None
-    wanted: Sequence[int] | None = None
     ranged: bool = True
 
 
@@ -182,12 +181,13 @@ class Engine(Protocol):
 
     def reduce(
         self,
-        table: Any,
+        tables: Sequence[Any],
         reduction: Reduction[Part, Any, Result],
         take: Callable[[Part, int | None], None],
     ) -> Iterator[Result]:
-        """What the rows of a table come to, range by range, once `take` was given what each batch
-        tells, in order, with how many groups are held; None: they are not held here."""
+        """What the rows of some tables come to, range by range, once `take` was given what each
+        batch of one after another tells, in order, with how many groups are held; None: they are
+        not held here."""
 
     def exchange(self, values: Any, rekeyed: Callable[[Counted], Counted]) -> DistinctValues:
         """Distinct values with other hashes, by ranges of these. Values of one hash stay apart, in

@@ -78,17 +78,17 @@ class Threads:
 
     def reduce(
         self,
-        table: Readable,
+        tables: Sequence[Readable],
         reduction: Reduction[T, Any, Result],
         take: Callable[[T, int | None], None],
     ) -> Iterator[Result]:
         """See Engine. All groups are held."""
         merged: MergedGroups[Any] = MergedGroups()
-        work = OfBatch(reduction.work, reduction.wanted)
-        with closing(self.map_splits(table, work, reduction.wanted)) as parts:
-            for part, groups in parts:
-                merged.add(groups)
-                take(part, merged.size)
+        for table, work in zip(tables, reduction.works, strict=True):
+            with closing(self.map_splits(table, work, work.wanted)) as parts:
+                for part, groups in parts:
+                    merged.add(groups)
+                    take(part, merged.size)
         groups = merged.finish()
         if groups is not None:
             yield groups if reduction.finish is None else reduction.finish(groups)

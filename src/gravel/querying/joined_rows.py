@@ -204,17 +204,28 @@ def almost_equal_keys(
     """Of the texts of a key on both sides, where so many on the left `met` a partner; `held`: the
     left is the same for all batches of the right."""
     rows = np.ones(len(left), bool) if held else ~met
-    mine = upper(tidy_spaces(left.filter(to_arrow(rows))))
+    mine = _without_case(left.filter(to_arrow(rows)))
     theirs = right.drop_null() if len(mine) else right[:0]
-    theirs = upper(tidy_spaces(pc.unique(theirs) if held else theirs))
+    theirs = _without_case(pc.unique(theirs) if held else theirs)
     case = pc.is_in(mine, theirs).to_numpy(zero_copy_only=False)
-    mine, theirs = (
-        pc.replace_substring_regex(keys, "^0+([0-9]+)$", r"\1") for keys in (mine, theirs)
-    )
+    mine, theirs = _without_zeros(mine), _without_zeros(theirs)
     zeros = pc.is_in(mine, theirs).to_numpy(zero_copy_only=False)
     if held:
         return HeldAlmostEqualKeys(key, met, case, zeros)
     return AlmostEqualKeys(key, int(case.sum()), int((zeros & ~case).sum()))
+
+
+def loosened(keys: pa.Array) -> pa.Array:
+    """Keys of which those that `almost_equal_keys` takes together are equal."""
+    return _without_zeros(_without_case(keys))
+
+
+def _without_case(keys: pa.Array) -> pa.Array:
+    return upper(tidy_spaces(keys))
+
+
+def _without_zeros(keys: pa.Array) -> pa.Array:
+    return pc.replace_substring_regex(keys, "^0+([0-9]+)$", r"\1")
 
 
 Finding = NullKeys | AlmostEqualKeys | HeldAlmostEqualKeys

@@ -67,6 +67,23 @@ class Joining(Struct):
             self.account.quiet -= 1
         return HeldKeys(of_left, values)
 
+    def compared(
+        self, left: Relation, right: Relation, node: tree.Join, withs: dict[str, Relation]
+    ) -> list[tuple[tree.Node, tree.Node, Type]]:
+        """What a join compares of both sides, of which nothing is told, and as which type. Raises
+        Diagnostic where they are not comparable."""
+        names = [tree.Name(node.start, node.end, name) for name in node.using]
+        self.account.quiet += 1
+        try:
+            results = []
+            for a, b in [*zip(names, names, strict=True), *self._equalities(left, right, node)[0]]:
+                x, first = self.expressions.evaluate(a, left, withs)
+                y, second = self.expressions.evaluate(b, right, withs)
+                results.append((a, b, self._key(x, first, y, second, a)[2]))
+            return results
+        finally:
+            self.account.quiet -= 1
+
     def join(
         self,
         left: Relation,

@@ -13,11 +13,12 @@ from msgspec.structs import replace
 
 from gravel.engine.frame import view
 from gravel.engine.row_codes import codes_of
+from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language import tree
 from gravel.language.cautions.finder import ListItems
 from gravel.language.scope import Given
-from gravel.language.types import Type
+from gravel.language.types import INTEGER, Type
 from gravel.querying.account import Account
 from gravel.querying.aggregation import Aggregation, Input
 from gravel.querying.context import QueryContext
@@ -41,6 +42,31 @@ _ROW_BITS = 44  # of a place: those of a row number
 # What a join has put beside some rows: numbers of the rows of a relation (-1: none), or the columns
 # of UNNEST.
 Partners = np.ndarray | tuple[pa.Array, ...]
+
+
+class ReadColumns(Struct, frozen=True):
+    """The columns that a query reads of a table: their places, types, names and tables."""
+
+    places: tuple[int, ...]
+    types: tuple[Type, ...]
+    names: tuple[str, ...]
+    tables: tuple[str, ...]
+
+    def of(self, batch: Batch) -> Relation:
+        """The rows of a batch."""
+        vectors = [
+            view(batch.columns[place], kind)
+            for place, kind in zip(self.places, self.types, strict=True)
+        ]
+        return Relation(
+            self.names,
+            self.tables,
+            self.types,
+            Columns(vectors),
+            batch.count,
+            rows=batch.rows,
+            origin=np.arange(batch.count),
+        )
 
 
 class ScannedRows(Struct, frozen=True):
@@ -85,8 +111,7 @@ class ScannedJoin(Struct, frozen=True):
 
     def partners(self, over: Relation, end: int) -> np.ndarray:
         """Which rows stand beside some rows, in whose columns it ends before one."""
-        values = over.vectors[end - 1].values
-        return pc.fill_null(values, -1).to_numpy().astype(np.int32)
+        return partners_in(over.vectors[end - 1]).astype(np.int32)
 
 
 class ScannedUnnest(Struct, frozen=True):
@@ -116,16 +141,13 @@ class ScannedUnnest(Struct, frozen=True):
 
 class ScanWork(Struct, frozen=True):
     """Work on a batch: joins, a condition, and which rows go on, or by `keys`, each with its shape,
-    the groups and the states of their aggregates; with `placed` also where they are first met.
-    `columns`: those that are read, with their types, names and tables. It pickles."""
+    the groups and the states of their aggregates; with `placed` also where they are first met. It
+    pickles."""
 
     text: str
     given: Given
     list_items: ListItems
-    columns: tuple[int, ...]
-    types: tuple[Type, ...]
-    names: tuple[str, ...]
-    tables: tuple[str, ...]
+    columns: ReadColumns
     before: ScannedJoin | None
     joins: tuple[ScannedJoin | ScannedUnnest, ...]
     where: tree.Node | None
@@ -136,12 +158,12 @@ class ScanWork(Struct, frozen=True):
 
     def __call__(self, batch: Batch) -> ScannedRows:
         account = RecordingAccount()
-        return self._rows_of(self._joined(self._columns_of(batch), account), account, batch)
+        return self._rows_of(self._joined(self.columns.of(batch), account), account, batch)
 
     def groups_of(self, batch: Batch) -> tuple[ScannedRows, PartialGroups]:
         """What is told of a batch, and its groups."""
         account = RecordingAccount()
-        over = self.filtered(self._joined(self._columns_of(batch), account), account)
+        over = self.filtered(self._joined(self.columns.of(batch), account), account)
         groups = self.grouped(over, account, self._places(over, batch))[0]
         malformed = tuple(batch.malformed)
         return ScannedRows(batch.count, malformed, account.events, many=groups.size), groups
@@ -168,29 +190,14 @@ class ScanWork(Struct, frozen=True):
         held, right = self.before.held.take(rows), none.take(np.full(len(rows), -1))
         joining = joining_for(account, context)
         over = joining.beside(held, right, self.before.node, ~missing, missing)
-        return self._joined_with_others(over, account)
-
-    def _columns_of(self, batch: Batch) -> Relation:
-        vectors = [
-            view(batch.columns[index], kind)
-            for index, kind in zip(self.columns, self.types, strict=True)
-        ]
-        return Relation(
-            self.names,
-            self.tables,
-            self.types,
-            Columns(vectors),
-            batch.count,
-            rows=batch.rows,
-            origin=np.arange(batch.count),
-        )
+        return self.joined_with_others(over, account)
 
     def _rows_of(
         self, over: Relation, account: RecordingAccount, batch: Batch | None
     ) -> ScannedRows:
         over = self.filtered(over, account)
         over = over if self.first is None else self.first.of(over)
-        partners = self._partners(over)
+        partners = self.partners_of(over)
         if batch is None:
             return ScannedRows(0, (), account.events, partners=partners)
         assert over.origin is not None
@@ -207,14 +214,15 @@ class ScanWork(Struct, frozen=True):
     def _joined(self, over: Relation, account: Account) -> Relation:
         if self.before is not None:
             over = self.before.of_batch(over, account, self.context())
-        return self._joined_with_others(over, account)
+        return self.joined_with_others(over, account)
 
-    def _joined_with_others(self, over: Relation, account: Account) -> Relation:
+    def joined_with_others(self, over: Relation, account: Account) -> Relation:
+        """Rows, with what further joins put beside them."""
         for join in self.joins:
             over = join.of_batch(over, account, self.context())
         return over
 
-    def _partners(self, over: Relation) -> tuple[Partners, ...]:
+    def partners_of(self, over: Relation) -> tuple[Partners, ...]:
         """What each join has put beside the rows, in the order of FROM: its columns come after
         those before it, whatever USING puts before all."""
         partners: list[Partners] = []
@@ -223,7 +231,7 @@ class ScanWork(Struct, frozen=True):
             partners.append(join.partners(over, end))
             end -= join.width
         if self.before is not None:
-            partners.append(self.before.partners(over, end - len(self.names)))
+            partners.append(self.before.partners(over, end - len(self.columns.names)))
         return tuple(reversed(partners))
 
     def _places(self, over: Relation, batch: Batch | None) -> np.ndarray | None:
@@ -235,7 +243,7 @@ class ScanWork(Struct, frozen=True):
             assert batch is not None
             assert over.origin is not None
             return batch.rows[over.origin]
-        end = len(over.names) - len(self.names) - sum(join.width for join in self.joins)
+        end = len(over.names) - len(self.columns.names) - sum(join.width for join in self.joins)
         places = self.before.partners(over, end).astype(np.int64) << _ROW_BITS
         return places if batch is None else places + batch.rows[over.origin]
 
@@ -278,6 +286,17 @@ class ScanWork(Struct, frozen=True):
     def context(self) -> QueryContext:
         """What its expressions are evaluated in."""
         return QueryContext(self.text, self.given, list_items=self.list_items)
+
+
+def numbered(relation: Relation) -> Relation:
+    """A relation with the places of its rows as its last column, without a name."""
+    places = Vector(to_arrow(np.arange(relation.count)))
+    return relation.with_columns([places], [INTEGER])
+
+
+def partners_in(column: Vector) -> np.ndarray:
+    """The places of rows that a join has put beside others, -1 where it has none."""
+    return pc.fill_null(column.values, -1).to_numpy()
 
 
 def evaluator_for(account: Account, context: QueryContext) -> ExpressionEvaluator:

@@ -3,40 +3,43 @@ small ones, its WHERE, and its groups where they are few."""
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import closing
 from operator import add, attrgetter
-from typing import Any
+from typing import Any, TypeGuard, TypeVar
 
 import numpy as np
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from gravel.engine.engine import Reduction
+from gravel.engine.engine import OfBatch, Reduction
+from gravel.engine.reduction import MergedGroups
 from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language import tree
 from gravel.language.errors import ErrorPolicy
-from gravel.language.types import INTEGER
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.from_clause import LISTED, FromClause, WhereEqualities, reads_left
-from gravel.querying.group_states import FirstPlaces
+from gravel.querying.group_states import FirstPlaces, PartialGroups
 from gravel.querying.group_work import FinishedGroups, GroupWork, reads_others
 from gravel.querying.grouping import Grouping
 from gravel.querying.joined_rows import HeldRows, JoinedRows
 from gravel.querying.joining import HeldKeys, Joining
 from gravel.querying.ordering import FirstRows
 from gravel.querying.partitions import ROW_BYTES, flat_indices
-from gravel.querying.recording import Entered, RecordingAccount
+from gravel.querying.range_join import RangeJoin, RangeWork, ReadOfSide, SideWork, order_of
+from gravel.querying.recording import Entered, Event, RecordingAccount
 from gravel.querying.relation import Columns, Relation, end_to_end
 from gravel.querying.scan_work import (
     Partners,
+    ReadColumns,
     ScannedJoin,
     ScannedRows,
     ScannedUnnest,
     ScanWork,
     joining_for,
+    numbered,
 )
 from gravel.querying.set_operations import FirstOfEach
 from gravel.querying.shapes import SUBQUERIES, is_true, top
@@ -45,24 +48,40 @@ from gravel.querying.unnesting import Unnesting, unnested_by
 from gravel.sources.source import Batch, Malformed, Source, scan
 from gravel.words import number_of
 
+Result = TypeVar("Result")
 _ROWS, _ROWS_OF_GROUP = 50_000, 4  # so many rows show whether their batches have large groups
 # Of joins that each row of the large table goes through alone.
 _KINDS = ("INNER", "LEFT", "CROSS", LISTED)
 _MOST_ROWS, _MOST_BYTES = 1 << 16, 8 << 20  # of a relation that goes to each batch
+_LARGE = 16 << 20  # bytes of a table that is hardly one of these
 _MOST_WITHOUT_KEYS = 100  # of its rows, where each stands beside each row of the batch
 
 
+class OtherTable(Struct, frozen=True):
+    """Another large table that stands after one, and the join of both."""
+
+    node: tree.TableReference
+    join: RangeJoin
+
+
 class ScannedTable(Struct, frozen=True):
-    """A table that is worked on batch by batch, and what each is joined with: with what stands
-    `before` it, and then with others. `nothing`: none of the rows that come of it, with their
-    columns; `account`: what is told of none; `places`: those reserved for what is told of all."""
+    """A table that is worked on batch by batch, or with an `other` one range by range, and what
+    each is joined with: with what stands `before` it, and then with others. `nothing`: none of the
+    rows that come of it, with their columns; `account`: what is told of none; `places`: those
+    reserved for what is told of all."""
 
     node: tree.TableReference
     nothing: Relation
     before: ScannedJoin | None = None
+    other: OtherTable | None = None
     joins: tuple[ScannedJoin | ScannedUnnest, ...] = ()
     account: RecordingAccount = field(default_factory=RecordingAccount)
     places: tuple[int, ...] = ()
+
+    @property
+    def is_joined(self) -> bool:
+        """Whether anything stands beside its rows."""
+        return bool(self.no_partners) or self.other is not None
 
     @property
     def no_partners(self) -> list[Partners]:
@@ -76,19 +95,39 @@ class ScannedTable(Struct, frozen=True):
         ]
 
 
-class Told(Struct):
-    """What the batches of a table have told so far; `account`: of none of its rows."""
+class ReadRows(Struct):
+    """How many rows of a table were read so far, and what of it is malformed."""
 
-    account: RecordingAccount = field(default_factory=RecordingAccount)
     read: int = 0
     malformed: list[Malformed] = field(default_factory=list)
 
-    def add(self, part: ScannedRows) -> None:
+    def add(self, part: ScannedRows | ReadOfSide) -> None:
         """Take in what the next batch tells."""
         self.read += part.read
         self.malformed += part.malformed
-        assert len(part.events) == len(self.account.events)
-        self.account.events = list(map(add, self.account.events, part.events))
+
+
+class Told(Struct):
+    """What the batches of a table have told so far: `account` of none of its rows, `table` how many
+    were read; `other`: of the other one, where two are joined."""
+
+    account: RecordingAccount = field(default_factory=RecordingAccount)
+    table: ReadRows = field(default_factory=ReadRows)
+    other: ReadRows = field(default_factory=ReadRows)
+
+    def add(self, part: ScannedRows) -> None:
+        """Take in what the next batch tells."""
+        self.table.add(part)
+        self.add_events(part.events)
+
+    def add_read(self, part: ReadOfSide) -> None:
+        """Take in what was read of the next batch of one of two tables."""
+        (self.table if part.of_left else self.other).add(part)
+
+    def add_events(self, events: list[Event]) -> None:
+        """Take in what is told of further rows."""
+        assert len(events) == len(self.account.events)
+        self.account.events = list(map(add, self.account.events, events))
 
     @property
     def left(self) -> int:
@@ -98,7 +137,7 @@ class Told(Struct):
                 return event.rows_out
             if isinstance(event, JoinedRows):
                 return event.out
-        return self.read
+        return self.table.read
 
     def last_join(self) -> JoinedRows:
         """What the last of the joins has made of the rows so far."""
@@ -138,11 +177,16 @@ class Scanning(Struct):
         """The table of a FROM that is worked on batch by batch, and joined so, and the columns of
         what comes of it; only the rows, joined, where what the table is joined with is too large
         for that; neither where there is no such table."""
-        parts = [source, *(join.right for join in joins)]
-        place = self._place_of_largest(parts, joins, withs)
         set_aside = joins and self.account.on_error is ErrorPolicy.SET_ASIDE
         listed = any(join.kind == LISTED and not reads_left(join.right) for join in joins)
-        if place is None or set_aside or (listed and where.may_fail):
+        if set_aside or (listed and where.may_fail):
+            return None, None
+        pair = self._pair(source, joins, withs, where)
+        if pair is not None:
+            return self._joined_with_small(pair, joins, 1, withs, where)
+        parts = [source, *(join.right for join in joins)]
+        place = self._place_of_largest(parts, joins, withs)
+        if place is None:
             return None, None
         node = parts[place]
         assert isinstance(node, tree.TableReference)
@@ -150,8 +194,6 @@ class Scanning(Struct):
         if not joins:
             return ScannedTable(node, nothing), nothing
         account, over, before = RecordingAccount(), nothing, None
-        recording = joining_for(account, self._context())
-        unnesting = Unnesting(account, recording.context, recording.expressions)
         if place:
             rows = self.from_clause.source(source, withs)
             rows = self.from_clause.joined(rows, joins[: place - 1], withs, where)
@@ -164,10 +206,64 @@ class Scanning(Struct):
                 rows = self.joining.join(rows, self.tables.table(node, withs), whole, withs)
                 return None, self.from_clause.joined(rows, joins[place:], withs, where)
             before = ScannedJoin(whole, small, keys)
+            recording = joining_for(account, self._context())
             over = recording.join(small, nothing, whole, {}, HeldKeys(of_left=True))
         self.tables.let_come_first(node)
-        table = ScannedTable(node, over, before, (), account, self._reserved(2 if place else 1))
-        for position, join in enumerate(joins[place:], place):
+        places = self._reserved(2 if place else 1)
+        table = ScannedTable(node, over, before, account=account, places=places)
+        return self._joined_with_small(table, joins, place, withs, where)
+
+    def _pair(
+        self,
+        source: tree.Node,
+        joins: Sequence[tree.Join],
+        withs: dict[str, Relation],
+        where: WhereEqualities,
+    ) -> ScannedTable | None:
+        """The first two tables of a FROM, where they are read elsewhere, are both large, and are
+        joined by what is equal."""
+        if not joins or not all(map(_is_row_by_row, joins[1:])):
+            return None
+        node, join = joins[0].right, joins[0]
+        if not (self._is_large(source, withs) and self._is_large(node, withs)):
+            return None
+        left, right = (self.tables.without_rows(part)[2] for part in (source, node))
+        whole = self.from_clause.in_full(left, join, right, withs, where)
+        keys = self.joining.compared(left, right, whole, withs)
+        if not keys:
+            return None
+        account = RecordingAccount()
+        recording = joining_for(account, self._context())
+        over = recording.join(numbered(left), numbered(right), whole, {})
+        for part in (source, node):
+            self.tables.let_come_first(part)
+        of_left, of_right = self._columns_of(source), self._columns_of(node)
+        other = OtherTable(node, RangeJoin(whole, of_left, of_right, tuple(keys)))
+        return ScannedTable(source, over, None, other, (), account, self._reserved(3))
+
+    def _is_large(
+        self, part: tree.Node, withs: dict[str, Relation]
+    ) -> TypeGuard[tree.TableReference]:
+        """Whether a part of a FROM is a table that is read elsewhere, and too large to go to each
+        batch of another."""
+        if not self.tables.is_read(part, withs) or not self.tables.is_scanned(part):
+            return False
+        elsewhere = self.tables.open(part).engine.address is not None
+        return elsewhere and self.tables.size(part) > _LARGE
+
+    def _joined_with_small(
+        self,
+        table: ScannedTable,
+        joins: Sequence[tree.Join],
+        first: int,
+        withs: dict[str, Relation],
+        where: WhereEqualities,
+    ) -> tuple[ScannedTable | None, Relation]:
+        """See `begin`: of joins those from one on."""
+        account, over = table.account, table.nothing
+        recording = joining_for(account, self._context())
+        unnesting = Unnesting(account, recording.context, recording.expressions)
+        for position, join in enumerate(joins[first:], first):
             work: ScannedJoin | ScannedUnnest
             if isinstance(join.right, tree.Unnest):
                 width = len(over.names)
@@ -192,18 +288,27 @@ class Scanning(Struct):
     def _as_a_whole(self, table: ScannedTable, withs: dict[str, Relation]) -> Relation:
         """All rows of a table, joined with what each batch of it would be."""
         self.account.reserved = [*table.places]
-        rows = self.tables.table(table.node, withs)
-        if table.places and len(self.account.reserved) == len(table.places):
-            # It has been read meanwhile, for a query that it is joined with.
-            read = self.account.enter(f"read {table.node.reference}", (), rows.count)
-            rows = replace(rows, stage=read)
+        rows = self._read(table.node, withs)
         if table.before is not None:
             rows = self.joining.join(table.before.held, rows, table.before.node, withs)
+        if table.other is not None:
+            others = self._read(table.other.node, withs)
+            rows = self.joining.join(rows, others, table.other.join.node, withs)
         for work in table.joins:
             if isinstance(work, ScannedUnnest):
                 rows = unnested_by(self.from_clause.unnesting, rows, work.node, withs)
             else:
                 rows = self.joining.join(rows, work.held, work.node, withs)
+        return rows
+
+    def _read(self, node: tree.TableReference, withs: dict[str, Relation]) -> Relation:
+        """All rows of a table, in the place that is reserved for it: it may have been read
+        meanwhile, for a query that it is joined with."""
+        reserved = len(self.account.reserved)
+        rows = self.tables.table(node, withs)
+        if reserved and len(self.account.reserved) == reserved:
+            read = self.account.enter(f"read {node.reference}", (), rows.count)
+            rows = replace(rows, stage=read)
         return rows
 
     def _place_of_largest(
@@ -239,6 +344,8 @@ class Scanning(Struct):
         source, work, told = self._work(table, where)
         work = replace(work, first=first)
         work.filtered(table.nothing, told.account)
+        if table.other is not None:
+            return self._rows_of_pair(table, table.other, work, told), told.left
         partners: list[list[Partners]] = [[none] for none in table.no_partners]
         parts = self._parts(table, source, work, told)
 
@@ -259,13 +366,84 @@ class Scanning(Struct):
                     yield part.kept
                 if most is not None and table.before is None and told.left >= most:
                     parts.close()
-                    self.tables.remark_first(table.node, told.read, "counts and cautions")
+                    self.tables.remark_first(table.node, told.table.read, "counts and cautions")
 
         vectors, rows = self.tables.columns_of(table.node, kept())
         self.tables.note(source, number_of(len(rows)))
         every = [self._end_to_end(parts) for parts in partners]
         of_rows = np.concatenate(places) if table.no_partners else None
         return self._tell(table, told, vectors, rows, every, of_rows), told.left
+
+    def _rows_of_pair(
+        self, table: ScannedTable, other: OtherTable, work: ScanWork, told: Told
+    ) -> Relation:
+        """The rows of two tables for which a condition is true, joined."""
+        partners: list[list[Partners]] = [[none] for none in table.no_partners]
+        rights = [np.zeros(0, np.int64)]
+        of_range = RangeWork(other.join, work)
+
+        def pairs() -> Iterator[Batch]:
+            for part in self._reduced(table, other, work, told, of_range.rows_of):
+                told.add_events(part.events)
+                rights.append(part.right)
+                for of_join, beside in zip(partners, part.partners, strict=True):
+                    of_join.append(beside)
+                yield Batch(part.left, list(part.columns))
+
+        types = dict(enumerate((*other.join.left.types, *other.join.right.types)))
+        vectors, left, _ = self.tables.written(pairs(), types)
+        right = np.concatenate(rights)
+        for node in (table.node, other.node):
+            self.tables.note(self.tables.open(node), number_of(len(left)))
+        every = [self._end_to_end(parts) for parts in partners]
+        return self._tell_pair(table, other, told, vectors, left, right, every)
+
+    def _tell_pair(
+        self,
+        table: ScannedTable,
+        other: OtherTable,
+        told: Told,
+        vectors: list[Vector],
+        left: np.ndarray,
+        right: np.ndarray,
+        partners: Sequence[Partners],
+    ) -> Relation:
+        """See `_tell`; `left` and `right`: the numbers of the rows of both, of one range after
+        another."""
+        self.account.reserved = [*table.places]
+        sides, width = [], len(other.join.left.names)
+        for node, rows, of_side, read in (
+            (table.node, left, vectors[:width], told.table),
+            (other.node, right, vectors[width:], told.other),
+        ):
+            malformed = tuple(read.malformed)
+            sides.append(self.tables.scanned(node, of_side, rows, malformed, read.read))
+        others = (join.held for join in table.joins if isinstance(join, ScannedJoin))
+        stage = told.account.tell(self.account, sides[1], others, sides[0])
+        order = np.argsort(order_of(left, right), kind="stable")
+        left_side, right_side = (numbered(side).take(order) for side in sides)
+        over = self.joining.beside(
+            left_side, right_side, other.join.node, left[order] == 0, right[order] == 0
+        )
+        every = [_in_order(part, order) for part in partners]
+        return replace(self._with_partners(over, table, every), stage=stage)
+
+    def _reduced(
+        self,
+        table: ScannedTable,
+        other: OtherTable,
+        work: ScanWork,
+        told: Told,
+        finish: Callable[[Any], Result],
+    ) -> Iterator[Result]:
+        """What the ranges of the rows of two tables come to."""
+        tables = [self.tables.open(node) for node in (table.node, other.node)]
+        works = (
+            OfBatch(SideWork(other.join, work, of_left=True), other.join.left.places),
+            OfBatch(SideWork(other.join, work, of_left=False), other.join.right.places),
+        )
+        reduction = Reduction(works, finish)
+        return tables[0].engine.reduce(tables, reduction, lambda part, held: told.add_read(part))
 
     def _refuse_pairs(self, table: ScannedTable, told: Told, rows: int) -> None:
         """As Joining does, of the pairs of the last join, as far as they are among the rows that
@@ -299,10 +477,11 @@ class Scanning(Struct):
         set_aside = self.account.on_error is ErrorPolicy.SET_ASIDE
         if every is None or set_aside or top((*every.values(), *aggregates), SUBQUERIES):
             return None
-        before = table.before
+        before, other = table.before, table.other
         with_alone = before is not None and before.node.kind == "LEFT"
-        ranged = bool(every) and not with_alone and source.engine.address is not None
-        placed = bool(every) and (ranged or before is not None)
+        elsewhere = source.engine.address is not None
+        ranged = bool(every) and not with_alone and elsewhere and other is None
+        placed = bool(every) and (elsewhere or before is not None)
         work = replace(work, keys=every, aggregates=tuple(aggregates), placed=placed)
         nothing = work.filtered(table.nothing, told.account)
         places = np.zeros(0, np.int64) if placed else None
@@ -323,24 +502,45 @@ class Scanning(Struct):
                 if not few or (memory is not None and held > memory // ROW_BYTES):
                     raise TooManyGroups
 
-        finish = None if with_alone else of_groups
-        reduction = Reduction(work.groups_of, finish, work.columns, ranged)
-        try:
-            results: list[Any] = list(source.engine.reduce(source, reduction, take))
-        except TooManyGroups:
-            return None
+        results: list[Any]
+        if other is not None:
+            results = [of_groups(self._groups_of_pair(table, other, work, told) or none)]
+        else:
+            finish = None if with_alone else of_groups
+            of_batch = OfBatch(work.groups_of, work.columns.places)
+            reduction = Reduction((of_batch,), finish, ranged)
+            try:
+                results = list(source.engine.reduce([source], reduction, take))
+            except TooManyGroups:
+                return None
         if with_alone:
             nobody = self.tables.without_rows(table.node)[2]
             part, alone = work.groups_of_alone(told.alone(), nobody)
             told.add(part)
             first, *later = [*results, alone]
             results = [of_groups(first.merge(later))]
-        self.tables.note(source, number_of(sum(result.many for result in results), "group"))
+        many = number_of(sum(result.many for result in results), "group")
+        self.tables.note(source, many)
         blank, no_rows = self.tables.columns_of(table.node, ())
-        read = self._tell(table, told, blank, no_rows, table.no_partners)
+        if other is None:
+            read = self._tell(table, told, blank, no_rows, table.no_partners)
+        else:
+            self.tables.note(self.tables.open(other.node), many)
+            blank += self.tables.columns_of(other.node, ())[0]
+            read = self._tell_pair(table, other, told, blank, no_rows, no_rows, table.no_partners)
         account = RecordingAccount()
         of_none = of_groups.finished(none, account)
         return self._put_together(select, read, of_groups, results or [of_none], account, told.left)
+
+    def _groups_of_pair(
+        self, table: ScannedTable, other: OtherTable, work: ScanWork, told: Told
+    ) -> PartialGroups | None:
+        """The groups of the rows of two tables; None: there is no row."""
+        merged: MergedGroups[PartialGroups] = MergedGroups()
+        for part in self._reduced(table, other, work, told, RangeWork(other.join, work).groups_of):
+            told.add_events(part.events)
+            merged.add(part.groups)
+        return merged.finish()
 
     def _put_together(
         self,
@@ -380,16 +580,13 @@ class Scanning(Struct):
         return Vector(store.column((part.values for part in parts), parts[0].values.type))
 
     def _work(self, table: ScannedTable, where: tree.Node | None) -> tuple[Source, ScanWork, Told]:
-        source, wanted, nothing = self.tables.without_rows(table.node)
+        source = self.tables.open(table.node)
         context = self._context()
         work = ScanWork(
             context.text,
             context.given,
             context.list_items,
-            tuple(wanted),
-            nothing.types,
-            nothing.names,
-            nothing.tables,
+            self._columns_of(table.node),
             None if table.before is None else table.before.to_send(),
             tuple(join.to_send() for join in table.joins),
             where,
@@ -397,6 +594,10 @@ class Scanning(Struct):
         account = table.account
         copied = RecordingAccount(events=[*account.events], watches=[*account.watches])
         return source, work, Told(copied)
+
+    def _columns_of(self, node: tree.TableReference) -> ReadColumns:
+        _, wanted, nothing = self.tables.without_rows(node)
+        return ReadColumns(tuple(wanted), nothing.types, nothing.names, nothing.tables)
 
     def _context(self) -> QueryContext:
         given = replace(self.context.given, members=None)
@@ -408,7 +609,7 @@ class Scanning(Struct):
     def _parts(
         self, table: ScannedTable, source: Source, work: ScanWork, told: Told
     ) -> Generator[ScannedRows, None, None]:
-        with closing(scan(source, work, work.columns)) as parts:
+        with closing(scan(source, work, work.columns.places)) as parts:
             for part in parts:
                 told.add(part)
                 yield part
@@ -427,8 +628,8 @@ class Scanning(Struct):
         places: np.ndarray | None = None,
     ) -> Relation:
         self.account.reserved = [*table.places]
-        malformed = tuple(told.malformed)
-        over = self.tables.scanned(table.node, vectors, rows, malformed, told.read)
+        malformed = tuple(told.table.malformed)
+        over = self.tables.scanned(table.node, vectors, rows, malformed, told.table.read)
         others = (join.held for join in table.joins if isinstance(join, ScannedJoin))
         before = table.before
         held = None if before is None else before.held
@@ -443,6 +644,12 @@ class Scanning(Struct):
             left, right = before.held.take(numbers[order]), over.take(beside)
             over = self.joining.beside(left, right, before.node, beside < -1, beside < 0)
             partners = [_in_order(item, order) for item in partners]
+        return replace(self._with_partners(over, table, partners), stage=stage)
+
+    def _with_partners(
+        self, over: Relation, table: ScannedTable, partners: Sequence[Partners]
+    ) -> Relation:
+        """Rows with what the joins of a table have put beside them."""
         for work, item in zip(table.joins, partners, strict=True):
             if isinstance(work, ScannedJoin):
                 assert isinstance(item, np.ndarray)
@@ -451,7 +658,7 @@ class Scanning(Struct):
             else:
                 columns = Columns(map(Vector, item), self.account.store)
                 over = over.beside(replace(work.right, vectors=columns, count=over.count))
-        return replace(over, stage=stage)
+        return over
 
 
 def _makes_many_pairs(small: Relation, join: tree.Join, keys: HeldKeys) -> bool:
@@ -486,5 +693,4 @@ def _small(relation: Relation) -> Relation | None:
         if size > _MOST_BYTES:
             return None
         vectors.append(vector)
-    numbers = Vector(to_arrow(np.arange(relation.count)))
-    return replace(relation, vectors=Columns(vectors)).with_columns([numbers], [INTEGER])
+    return numbered(replace(relation, vectors=Columns(vectors)))

@@ -355,7 +355,7 @@ class Session:
         if table is not None and groups is None and rows_in is None:
             over = (
                 self.tables.table(table.node, withs)
-                if where is None and not table.no_partners
+                if where is None and not table.is_joined
                 else self.scanning.rows(table, where)[0]
             )
         if grouped:

@@ -248,7 +248,7 @@ class Tables(Struct):
     ) -> tuple[list[Vector], np.ndarray]:
         """The columns that a query reads of a table and the row numbers, of some batches of it."""
         table = self.open(node)
-        return self._written(batches, table.types(self._columns_wanted(table, node)))[:2]
+        return self.written(batches, table.types(self._columns_wanted(table, node)))[:2]
 
     def scanned(
         self,
@@ -361,17 +361,18 @@ class Tables(Struct):
         files where they do not fit."""
         if self._is_large(table):
             types = table.types(wanted)
-            vectors, rows, malformed = self._written(scan(table, as_it_is, wanted), types)
+            vectors, rows, malformed = self.written(scan(table, as_it_is, wanted), types)
             return vectors, types, rows, malformed
         if self.account.store is not None:
             self.account.store.fits(_size_of(table))
         batches, types, _ = table.load(wanted)
         return _put_together(batches, types, wanted)
 
-    def _written(
+    def written(
         self, batches: Iterable[Batch], types: dict[int, Type]
     ) -> tuple[list[Vector], np.ndarray, tuple[Malformed, ...]]:
-        """Columns in files, with the row numbers and what is malformed."""
+        """Columns in files, by their places in batches, with the row numbers and what is
+        malformed."""
         assert self.account.store is not None
         rows, bad, count = [np.zeros(0, np.int64)], [], 0  # type: ignore[var-annotated]
         writers = {index: self.account.store.writer(kind.arrow) for index, kind in types.items()}
@@ -450,7 +451,7 @@ def _errors_of(parts: list[tuple[int, np.ndarray]], count: int) -> np.ndarray | 
 def _end_to_end(parts: list[np.ndarray]) -> np.ndarray:
     """Row numbers one after another, in 32 bits where they fit."""
     rows = sum(map(len, parts))
-    last = max((int(part[-1]) for part in parts if len(part)), default=0)
+    last = max((int(part.max()) for part in parts if len(part)), default=0)
     numbers = np.empty(rows, np.int32 if last < 2**31 else np.int64)
     index = 0
     for part in parts:

@@ -6,7 +6,7 @@ from __future__ import annotations
 import atexit
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from functools import partial
+from functools import partial, reduce
 from itertools import groupby
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
@@ -70,6 +70,7 @@ _BYTES_OF_RANGE = 4 << 20  # of a table; each range is a task, which takes a whi
 _SPLITS = 16  # of a task, once there are tasks for many executors
 _AT_ONCE = 16  # splits of which the results are here at one time, where they may be rows
 _TOLD_AT_ONCE = 32  # of what several stages made: all that is kept of them is read each time
+_AT_ONCE_BYTES = 64 << 20
 _TASKS = 8
 _RANGE = 64 << 20  # bytes of a table for each range of its rows
 _RANGES_OF_TASK = 4
@@ -175,6 +176,20 @@ class KeptRecords:
             places = f"place BETWEEN {start} AND {start + _TOLD_AT_ONCE - 1}"
             chosen = self.frame.where(f"key IN ({key}, {FAILURE}) AND {places}")
             yield from _values(_sorted(chosen))
+
+    def told_by_size(self, key: int) -> Iterator[Any]:
+        """Likewise, of all places, so many at a time as have _AT_ONCE_BYTES together."""
+        chosen = self.frame.where(f"key IN ({key}, {FAILURE})")
+        sizes = chosen.groupBy("place").agg(functions.sum(functions.length("data")))
+        with _telling():
+            by_place = sorted(zip(*(column.to_pylist() for column in sizes.toArrow().columns)))
+        first, held = 0, 0
+        for place, size in by_place:
+            if held and held + size > _AT_ONCE_BYTES:
+                yield from _values(_sorted(chosen.where(f"place >= {first} AND place < {place}")))
+                first, held = place, 0
+            held += size
+        yield from _values(_sorted(chosen.where(f"place >= {first}")))
 
     def worked(self, count: int) -> Iterator[tuple[Any, pa.RecordBatch | None]]:
         """See Records."""
@@ -291,28 +306,36 @@ class SparkEngine:
 
     def reduce(
         self,
-        table: Source,
+        tables: Sequence[Source],
         reduction: Reduction[T, Any, Result],
         take: Callable[[T, int | None], None],
     ) -> Iterator[Result]:
         """See Engine."""
-        splits = self._outlines(table)
-        if not splits:
-            yield from THREADS.reduce(table, reduction, take)
-            return
         ranges = self.ranges if reduction.ranged else 1
-        task = ReduceTask(self.table, splits, reduction, ranges)
+        frames, count = [], 0
+        for table, work in zip(tables, reduction.works, strict=True):
+            engine = table.engine
+            assert isinstance(engine, SparkEngine)
+            splits = engine._outlines(table)
+            if splits:
+                task = ReduceTask(engine.table, splits, work, ranges, count)
+                frames.append(self._mapped(run_reduce, task))
+            count += len(splits)
+        if not frames:
+            yield from THREADS.reduce(tables, reduction, take)
+            return
         finish = partial(run_finish, packed(FinishTask(reduction.finish)))
         records = KeptRecords(
-            self._mapped(run_reduce, task)
+            reduce(DataFrame.unionAll, frames)
             .repartition(ranges, "range")
             .sortWithinPartitions("range", "key", "place")
             .mapInArrow(finish, SCHEMA)
         )
-        for part in records.told(PART, len(splits)):
+        for part in records.told(PART, count):
             take(part, None)
-        _refuse_changed(table)
-        yield from records.told(GROUPS, ranges)
+        for table in tables:
+            _refuse_changed(table)
+        yield from records.told_by_size(GROUPS)
 
     def exchange(self, values: Any, rekeyed: Callable[[Counted], Counted]) -> DistinctValues:
         """See Engine."""

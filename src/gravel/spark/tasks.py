@@ -22,7 +22,7 @@ import pyarrow as pa
 from msgspec import Struct
 
 from gravel.engine.distinct import Counted
-from gravel.engine.engine import Reduction, RowChoice
+from gravel.engine.engine import OfBatch, RowChoice
 from gravel.engine.hashed_rows import RowRange, no_rows
 from gravel.engine.reduction import MergedGroups
 from gravel.kernels.hashes import ascending
@@ -107,12 +107,14 @@ def run_map(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Recor
 
 
 class ReduceTask(Struct, frozen=True):
-    """A reduction of splits of a table, whose groups are cut into so many ranges."""
+    """Work on splits of a table, whose groups are cut into so many ranges; `first`: the place of
+    the first split among those of several tables."""
 
     table: Reference
     splits: tuple[Any, ...]
-    reduction: Reduction[Any, Any, Any]
+    work: OfBatch[tuple[Any, Any]]
     ranges: int
+    first: int = 0
 
 
 def run_reduce(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
@@ -124,10 +126,9 @@ def run_reduce(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Re
     try:
         table = opened(packed(task.table))
         for batch in batches:
-            for place in batch.column(0).to_pylist():
-                part, of_split = task.reduction.work(
-                    table.read(task.splits[place], task.reduction.wanted)
-                )
+            for number in batch.column(0).to_pylist():
+                place = task.first + number
+                part, of_split = task.work(table, task.splits[number])
                 yield from slices_of(PART, place, part)
                 groups.add(of_split)
                 if groups.size > _MOST_GROUPS:
