@@ -364,18 +364,23 @@ def set_aside() -> bytes:
     return result
 
 
-@pytest.fixture
-def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+def read_elsewhere(monkeypatch: pytest.MonkeyPatch, tasks: int, ranges: int) -> None:
     """Whatever engine is asked for is this one, of so many tasks and ranges."""
 
     def opened(reference: str, reading: Any, address: str, folder: Path | None = None) -> Any:
         table = open_table(reference, reading, folder)
         files = tuple(source.state for source in table.sources)
         where = Reference(reference, str(folder or Path.cwd()), reading, files)
-        table.engine = Elsewhere(where, *request.param)
+        table.engine = Elsewhere(where, tasks, ranges)
         return table
 
     monkeypatch.setattr("gravel.spark.open_table", opened)
+
+
+@pytest.fixture
+def elsewhere(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """See read_elsewhere; batches and slices are small."""
+    read_elsewhere(monkeypatch, *request.param)
     monkeypatch.setattr("gravel.sources.csv.splitter.BLOCK", 30_000)
     monkeypatch.setattr("gravel.spark.tasks._MOST_OF_ONE", 35_000)
     monkeypatch.setattr("gravel.spark.tasks._MOST_GROUPS", 300)
@@ -460,11 +465,16 @@ CAME = {
 
 @pytest.mark.parametrize("elsewhere", [(40, 16)], ids=str, indirect=True)
 def test_only_what_a_query_needs_comes_from_elsewhere(
-    tables: Path, gravel: Callable[..., Ran], elsewhere: None
+    tables: Path, gravel: Callable[..., Ran], elsewhere: None, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     for text, came in CAME.items():
         told = gravel("query", text, "--explain", "--engine", "elsewhere").out
         assert came in told.partition("what came from Spark")[2].splitlines()[-1], text
+    monkeypatch.setattr("gravel.querying.scanning._LARGE", 0)
+    joined = "FROM 'boats.csv' AS b FULL JOIN 'part-a.csv' AS p USING (boat_id) WHERE boat_id < 40"
+    for item, came in (("b.name", "  40 rows"), ("COUNT(*)", "1 group")):
+        told = gravel("query", f"SELECT {item} {joined}", "--explain", "--engine", "elsewhere").out
+        assert told.count(came) > 1, told
 
 
 ROWS_OF_GROUPS = st.lists(
@@ -504,14 +514,7 @@ def test_groups_of_parts_of_a_table_are_those_of_plain_python(
     )
     pq.write_table(table, "t.parquet", row_group_size=7)
 
-    def opened(reference: str, reading: Any, address: str, folder: Path | None = None) -> Any:
-        source = open_table(reference, reading, folder)
-        files = tuple(item.state for item in source.sources)
-        where = Reference(reference, str(folder or Path.cwd()), reading, files)
-        source.engine = Elsewhere(where, *cut)
-        return source
-
-    monkeypatch.setattr("gravel.spark.open_table", opened)
+    read_elsewhere(monkeypatch, *cut)
     monkeypatch.setattr("gravel.spark.tasks._MOST_GROUPS", 5)
     expected: dict[tuple[Any, Any], list[tuple[Any, Any]]] = {}
     for key, second, value, beside in rows:
@@ -533,3 +536,65 @@ def test_groups_of_parts_of_a_table_are_those_of_plain_python(
         for key, values in expected.items()
         if len(values) >= least
     ]
+
+
+ROWS_OF_SIDE = st.lists(
+    st.tuples(st.sampled_from(["a", "A ", "09", "9", "ß", None]), st.none() | st.integers(-2, 2)),
+    max_size=25,
+)
+EQUALITIES: dict[str, Callable[[Any, Any], bool]] = {
+    "l.text = r.text": lambda left, right: left[0] == right[0] is not None,
+    "l.number = r.number AND l.text <> r.text": lambda left, right: (
+        left[1] == right[1] is not None and None not in (left[0], right[0]) and left[0] != right[0]
+    ),
+    "r.number + 1 = l.number AND r.text = l.text": lambda left, right: (
+        None not in (left[1], right[1])
+        and left[1] == right[1] + 1
+        and left[0] == right[0] is not None
+    ),
+}
+
+
+@settings(max_examples=40)
+@given(
+    lefts=ROWS_OF_SIDE,
+    rights=ROWS_OF_SIDE,
+    kind=st.sampled_from(["INNER", "LEFT", "RIGHT", "FULL"]),
+    on=st.sampled_from(sorted(EQUALITIES)),
+    cut=st.tuples(st.integers(1, 4), st.sampled_from([1, 2, 7, 300])),
+)
+def test_a_join_of_two_large_tables_is_that_of_plain_python(
+    lefts: list[Any],
+    rights: list[Any],
+    kind: str,
+    on: str,
+    cut: tuple[int, int],
+    folder: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """Its rows stand in the order of the left, and those of its groups likewise, whatever hash has
+    brought them together; its account is that of a join on this machine."""
+    fields = [("text", pa.string()), ("number", pa.int64()), ("place", pa.int64())]
+    for name, side in (("l", lefts), ("r", rights)):
+        columns = zip(*((*row, place) for place, row in enumerate(side, 1)), strict=True)
+        values = list(columns) or [()] * 3
+        pq.write_table(pa.table(values, pa.schema(fields)), f"{name}.parquet", row_group_size=4)
+    read_elsewhere(monkeypatch, *cut)
+    monkeypatch.setattr("gravel.querying.scanning._LARGE", 0)
+    monkeypatch.setattr("gravel.spark.tasks._MOST_GROUPS", 5)
+    expected: list[tuple[int | None, int | None]] = []
+    for left, row in enumerate(lefts, 1):
+        met = [j for j, other in enumerate(rights, 1) if EQUALITIES[on](row, other)]
+        expected += [(left, right) for right in met]
+        expected += [(left, None)] if not met and kind in ("LEFT", "FULL") else []
+    met = [right for _, right in expected]
+    if kind in ("RIGHT", "FULL"):
+        expected += [(None, right) for right in range(1, len(rights) + 1) if right not in met]
+    joined = f"FROM 'l.parquet' AS l {kind} JOIN 'r.parquet' AS r ON {on}"
+    pairs = f"SELECT l.place AS a, r.place AS b {joined}"
+    groups = f"SELECT r.text, l.number, COUNT(*), MAX(l.place) {joined} GROUP BY r.text, l.number"
+    result = library.query(pairs, engine="there")
+    assert [tuple(row.values()) for row in result.to_arrow().to_pylist()] == expected
+    for text in (pairs, f"{pairs} WHERE r.place IS NULL OR l.number > 0", groups):
+        here, there = library.query(text), library.query(text, engine="there")
+        assert there.to_dict() == here.to_dict()

@@ -182,9 +182,9 @@ class KeptRecords:
         chosen = self.frame.where(f"key IN ({key}, {FAILURE})")
         sizes = chosen.groupBy("place").agg(functions.sum(functions.length("data")))
         with _telling():
-            by_place = sorted(zip(*(column.to_pylist() for column in sizes.toArrow().columns)))
+            places, lengths = (column.to_pylist() for column in sizes.toArrow().columns)
         first, held = 0, 0
-        for place, size in by_place:
+        for place, size in sorted(zip(places, lengths, strict=True)):
             if held and held + size > _AT_ONCE_BYTES:
                 yield from _values(_sorted(chosen.where(f"place >= {first} AND place < {place}")))
                 first, held = place, 0
