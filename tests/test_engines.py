@@ -539,8 +539,10 @@ def test_groups_of_parts_of_a_table_are_those_of_plain_python(
 
 
 ROWS_OF_SIDE = st.lists(
-    st.tuples(st.sampled_from(["a", "A ", "09", "9", "ß", None]), st.none() | st.integers(-2, 2)),
-    max_size=25,
+    st.tuples(
+        st.sampled_from(["a", "A ", "09", "9", "ß", None]), st.sampled_from([-1, 0, 1, None])
+    ),
+    max_size=12,
 )
 EQUALITIES: dict[str, Callable[[Any, Any], bool]] = {
     "l.text = r.text": lambda left, right: left[0] == right[0] is not None,
@@ -555,13 +557,13 @@ EQUALITIES: dict[str, Callable[[Any, Any], bool]] = {
 }
 
 
-@settings(max_examples=40)
+@settings(max_examples=60)
 @given(
     lefts=ROWS_OF_SIDE,
     rights=ROWS_OF_SIDE,
     kind=st.sampled_from(["INNER", "LEFT", "RIGHT", "FULL"]),
     on=st.sampled_from(sorted(EQUALITIES)),
-    cut=st.tuples(st.integers(1, 4), st.sampled_from([1, 2, 7, 300])),
+    cut=st.tuples(st.integers(1, 4), st.sampled_from([1, 7, 300])),
 )
 def test_a_join_of_two_large_tables_is_that_of_plain_python(
     lefts: list[Any],
