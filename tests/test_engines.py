@@ -521,7 +521,9 @@ def test_groups_of_parts_of_a_table_are_those_of_plain_python(
         expected.setdefault((key, second), []).append((value, beside))
     query = (
         "SELECT text, number, COUNT(*) AS n, SUM(amount) AS total, MIN(other) AS least,"
-        " COUNT(DISTINCT other) AS others FROM 't.parquet' GROUP BY text, number"
+        " COUNT(DISTINCT other) AS others, LISTAGG(other, ';') AS listed,"
+        " ARRAY_AGG(amount ORDER BY other DESC NULLS LAST) AS amounts"
+        " FROM 't.parquet' GROUP BY text, number"
         f" HAVING COUNT(*) >= {least}"
     )
     result = library.query(query, engine="there").to_arrow().to_pylist()
@@ -532,6 +534,8 @@ def test_groups_of_parts_of_a_table_are_those_of_plain_python(
             sum(amounts) if (amounts := [one for one, _ in values if one is not None]) else None,
             min((one for _, one in values if one is not None), default=None),
             len({one for _, one in values} - {None}),
+            ";".join(one for _, one in values if one is not None) or None,
+            [one for one, by in sorted(values, key=lambda item: item[1] or "", reverse=True)],
         )
         for key, values in expected.items()
         if len(values) >= least
@@ -594,7 +598,8 @@ def test_a_join_of_two_large_tables_is_that_of_plain_python(
         expected += [(None, right) for right in range(1, len(rights) + 1) if right not in met]
     joined = f"FROM 'l.parquet' AS l {kind} JOIN 'r.parquet' AS r ON {on}"
     pairs = f"SELECT l.place AS a, r.place AS b {joined}"
-    groups = f"SELECT r.text, l.number, COUNT(*), MAX(l.place) {joined} GROUP BY r.text, l.number"
+    listed = "LISTAGG(COALESCE(l.text, '') || CAST(r.place AS TEXT), ' ')"
+    groups = f"SELECT r.text, l.number, COUNT(*), {listed} {joined} GROUP BY r.text, l.number"
     result = library.query(pairs, engine="there")
     assert [tuple(row.values()) for row in result.to_arrow().to_pylist()] == expected
     for text in (pairs, f"{pairs} WHERE r.place IS NULL OR l.number > 0", groups):

@@ -27,7 +27,7 @@ from gravel.querying import groups
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.evaluation import ExpressionEvaluator, Memo
-from gravel.querying.group_states import DistinctRows
+from gravel.querying.group_states import DistinctRows, FirstPlaces, RowsOfGroups
 from gravel.querying.relation import Relation, as_type, taken
 from gravel.querying.shapes import literal_text
 from gravel.querying.text_extremes import TextExtremeState
@@ -247,13 +247,21 @@ class Aggregation(Struct):
         return self.compute(aggregate, supplied, numbers, many, known)
 
     def partial_state(
-        self, aggregate: tree.Aggregate, supplied: Input, numbers: np.ndarray, many: int
-    ) -> GroupState | DistinctRows:
-        """What some rows come to in the aggregate of each group, for `finished`."""
+        self,
+        aggregate: tree.Aggregate,
+        supplied: Input,
+        numbers: np.ndarray,
+        many: int,
+        places: FirstPlaces | None,
+    ) -> GroupState | RowsOfGroups:
+        """What some rows come to in the aggregate of each group, for `finished`; `places`: where
+        they stand, where it matters."""
         if supplied.is_extreme_of_texts:
             grouped_values = self.grouped_values(supplied, numbers, many)
             return TextExtremeState.of(grouped_values, supplied.name)
         known = self.known_rows(supplied)
+        if not supplied.merges:
+            return RowsOfGroups.of(numbers, [*supplied.arrays, *supplied.keys], known, places)
         if aggregate.distinct and supplied.value is not None:
             return DistinctRows.of(numbers, supplied.arrays, known)
         return self._state(supplied, numbers, many, known)
@@ -267,15 +275,19 @@ class Aggregation(Struct):
         self,
         aggregate: tree.Aggregate,
         supplied: Input,
-        state: GroupState | DistinctRows,
+        state: GroupState | RowsOfGroups,
         many: int,
     ) -> tuple[Vector, Type]:
         """The aggregate of each group from the state of all rows; `supplied`: of none."""
-        if isinstance(state, DistinctRows):
-            every = np.ones(len(state.numbers), bool)
-            value, *others = map(Vector, state.values)
-            rows = replace(supplied, value=value, others=tuple(others), mask=every)
-            return self.compute(aggregate, rows, state.numbers, many, every)
+        if isinstance(state, RowsOfGroups):
+            state, width = state.in_order(), 1 + len(supplied.others)
+            known = np.ones(len(state.numbers), bool)
+            value, *others = map(Vector, state.values[:width])
+            keys = list(state.values[width:])
+            rows = replace(supplied, value=value, others=tuple(others), mask=known, keys=keys)
+            if aggregate.distinct and not isinstance(state, DistinctRows):
+                known = groups.distinct_rows(state.numbers, rows.arrays, known)
+            return self.compute(aggregate, rows, state.numbers, many, known)
         to = result_type(supplied.name, supplied.kind)
         return state.finish(supplied.name, supplied.kind), to
 

@@ -4,55 +4,20 @@ others: what groups a table batch by batch."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import Any, Self
 
 import numpy as np
 import pyarrow as pa
 from msgspec import Struct
+from msgspec.structs import replace
 
 from gravel.engine.aggregates import GroupState
 from gravel.engine.row_codes import codes_of
 from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
 from gravel.querying.groups import distinct_rows
-from gravel.querying.partitions import flat_indices, part_numbers
+from gravel.querying.partitions import part_numbers
 from gravel.querying.relation import end_to_end, taken
-
-
-class DistinctRows(Struct, frozen=True):
-    """The different values of each group that an aggregate of DISTINCT takes, with the numbers of
-    their groups."""
-
-    numbers: np.ndarray
-    values: tuple[pa.Array, ...]
-
-    @classmethod
-    def of(cls, numbers: np.ndarray, values: Sequence[pa.Array], known: np.ndarray) -> DistinctRows:
-        """Those of some rows, of which some count."""
-        rows = np.flatnonzero(distinct_rows(numbers, list(values), known))
-        return cls(numbers[rows], tuple(item.take(to_arrow(rows)) for item in values))
-
-    @classmethod
-    def end_to_end(cls, states: Sequence[DistinctRows], sizes: Sequence[int]) -> DistinctRows:
-        """Those of some states one after another, of so many groups each, as groups apart."""
-        firsts = np.cumsum([0, *sizes])
-        numbers = [first + state.numbers for first, state in zip(firsts, states, strict=False)]
-        values = zip(*(state.values for state in states), strict=True)
-        return cls(np.concatenate(numbers), tuple(map(pa.concat_arrays, values)))
-
-    def renumbered(self, numbers: np.ndarray, many: int) -> DistinctRows:
-        """Those of so many groups, each of those under one of these numbers put together."""
-        every = np.ones(len(self.numbers), bool)
-        return DistinctRows.of(numbers[self.numbers], self.values, every)
-
-    def of_some(self, groups: np.ndarray) -> DistinctRows:
-        """Those of some groups, which are numbered in that order."""
-        places = np.full(max(groups.max(initial=-1), self.numbers.max(initial=-1)) + 1, -1)
-        places[groups] = np.arange(len(groups))
-        numbers = places[self.numbers]
-        rows = flat_indices(numbers >= 0)
-        values = tuple(item.take(to_arrow(rows)) for item in self.values)
-        return DistinctRows(numbers[rows], values)
 
 
 class FirstPlaces(Struct, frozen=True):
@@ -88,6 +53,77 @@ class FirstPlaces(Struct, frozen=True):
         return np.lexsort((self.numbers, self.rows))
 
 
+class RowsOfGroups(Struct, frozen=True):
+    """The rows that an aggregate takes which needs all of them: the numbers of their groups, their
+    values, and where they stand, where that is not the order in which parts come."""
+
+    numbers: np.ndarray
+    values: tuple[pa.Array, ...]
+    places: FirstPlaces | None = None
+
+    @classmethod
+    def of(
+        cls,
+        numbers: np.ndarray,
+        values: Sequence[pa.Array],
+        known: np.ndarray,
+        places: FirstPlaces | None = None,
+    ) -> Self:
+        """Those of some rows, of which some count."""
+        rows = np.flatnonzero(known)
+        every = tuple(item.take(to_arrow(rows)) for item in values)
+        return cls(numbers[rows], every, None if places is None else places.of_some(rows))
+
+    @classmethod
+    def end_to_end(cls, states: Sequence[Self], sizes: Sequence[int]) -> Self:
+        """Those of some states one after another, of so many groups each, as groups apart."""
+        firsts = np.cumsum([0, *sizes])
+        numbers = [first + state.numbers for first, state in zip(firsts, states, strict=False)]
+        values = zip(*(state.values for state in states), strict=True)
+        places = [state.places for state in states if state.places is not None]
+        every = FirstPlaces.end_to_end(places) if places else None
+        return cls(np.concatenate(numbers), tuple(map(pa.concat_arrays, values)), every)
+
+    def renumbered(self, numbers: np.ndarray, many: int) -> Self:
+        """Those of so many groups, each of those under one of these numbers put together."""
+        return replace(self, numbers=numbers[self.numbers])
+
+    def of_some(self, groups: np.ndarray) -> Self:
+        """Those of some groups, which are numbered in that order."""
+        places = np.full(max(groups.max(initial=-1), self.numbers.max(initial=-1)) + 1, -1)
+        places[groups] = np.arange(len(groups))
+        numbers = places[self.numbers]
+        return type(self).of(numbers, self.values, numbers >= 0, self.places)
+
+    def in_order(self) -> Self:
+        """The rows in the order in which they stand."""
+        if self.places is None:
+            return self
+        order = self.places.order()
+        values = tuple(item.take(to_arrow(order)) for item in self.values)
+        return type(self)(self.numbers[order], values)
+
+
+class DistinctRows(RowsOfGroups, frozen=True):
+    """The different values of each group that an aggregate of DISTINCT takes."""
+
+    @classmethod
+    def of(
+        cls,
+        numbers: np.ndarray,
+        values: Sequence[pa.Array],
+        known: np.ndarray,
+        places: FirstPlaces | None = None,
+    ) -> Self:
+        """Those of some rows, of which some count."""
+        return super().of(numbers, values, distinct_rows(numbers, list(values), known), places)
+
+    def renumbered(self, numbers: np.ndarray, many: int) -> Self:
+        """See RowsOfGroups."""
+        every = np.ones(len(self.numbers), bool)
+        return type(self).of(numbers[self.numbers], self.values, every)
+
+
 class PartialGroups(Struct, frozen=True):
     """Groups of some rows in the order in which they are first met: their keys, how many there are,
     of each aggregate its state, and where they are first met, where that is not the order in which
@@ -95,14 +131,14 @@ class PartialGroups(Struct, frozen=True):
 
     keys: tuple[Vector, ...]
     many: int
-    states: tuple[GroupState | DistinctRows, ...]
+    states: tuple[GroupState | RowsOfGroups, ...]
     places: FirstPlaces | None = None
 
     @property
     def size(self) -> int:
         """How many groups and values of groups are held."""
         return self.many + sum(
-            len(state.numbers) for state in self.states if isinstance(state, DistinctRows)
+            len(state.numbers) for state in self.states if isinstance(state, RowsOfGroups)
         )
 
     def merge(self, later: Sequence[PartialGroups]) -> PartialGroups:
@@ -113,10 +149,10 @@ class PartialGroups(Struct, frozen=True):
         codes, first = np.zeros(len(parts), np.int64), np.zeros(1, np.int64)
         if keys:
             codes, first = codes_of([key.values for key in keys], sum(sizes))
-        states: list[GroupState | DistinctRows] = []
+        states: list[GroupState | RowsOfGroups] = []
         every: Any
         for every in zip(*(part.states for part in parts), strict=True):
-            kind, among = type(every[0]), (sizes,) if isinstance(every[0], DistinctRows) else ()
+            kind, among = type(every[0]), (sizes,) if isinstance(every[0], RowsOfGroups) else ()
             states.append(kind.end_to_end(every, *among).renumbered(codes, len(first)))
         places = [part.places for part in parts if part.places is not None]
         return PartialGroups(

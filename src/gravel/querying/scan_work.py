@@ -272,15 +272,13 @@ class ScanWork(Struct, frozen=True):
         ]
         numbers, first = codes_of([item.values for item in values], over.count)
         many = len(first) if values else 1
+        rows = None if places is None else FirstPlaces(places, np.arange(len(places)))
         states = [
-            aggregation.partial_state(aggregate, supplied, numbers, many)
+            aggregation.partial_state(aggregate, supplied, numbers, many, rows)
             for aggregate, supplied in zip(aggregates, inputs, strict=True)
-            if supplied.merges
         ]
         heads = tuple(taken(item, first) for item in values)
-        first_places = None
-        if places is not None:
-            first_places = FirstPlaces(places, np.arange(len(places))).renumbered(numbers, many)
+        first_places = None if rows is None else rows.renumbered(numbers, many)
         return PartialGroups(heads, many, tuple(states), first_places), keys, inputs
 
     def context(self) -> QueryContext:

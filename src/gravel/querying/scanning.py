@@ -386,6 +386,7 @@ class Scanning(Struct):
             for part in self._reduced(table, other, work, told, of_range.rows_of):
                 told.add_events(part.events)
                 rights.append(part.right)
+                self._refuse_pairs(table, told, sum(map(len, rights)))
                 for of_join, beside in zip(partners, part.partners, strict=True):
                     of_join.append(beside)
                 yield Batch(part.left, list(part.columns))
@@ -448,8 +449,10 @@ class Scanning(Struct):
     def _refuse_pairs(self, table: ScannedTable, told: Told, rows: int) -> None:
         """As Joining does, of the pairs of the last join, as far as they are among the rows that
         are kept."""
-        every = table.joins if table.before is None else (table.before, *table.joins)
-        joins = [join.node for join in every if isinstance(join, ScannedJoin)]
+        every = [join for join in (table.before, *table.joins) if isinstance(join, ScannedJoin)]
+        joins = [join.node for join in every]
+        if table.other is not None:
+            joins.insert(0, table.other.join.node)
         if joins:
             last = told.last_join()
             sides = sum(side.rows for side in last.sides)
@@ -481,12 +484,12 @@ class Scanning(Struct):
         with_alone = before is not None and before.node.kind == "LEFT"
         elsewhere = source.engine.address is not None
         ranged = bool(every) and not with_alone and elsewhere and other is None
-        placed = bool(every) and (elsewhere or before is not None)
+        placed = elsewhere or before is not None
         work = replace(work, keys=every, aggregates=tuple(aggregates), placed=placed)
         nothing = work.filtered(table.nothing, told.account)
         places = np.zeros(0, np.int64) if placed else None
         none, keys, inputs = work.grouped(nothing, told.account, places)
-        if not all(supplied.merges for supplied in inputs):
+        if not elsewhere and not all(supplied.merges for supplied in inputs):
             return None
         having = None if select.having is None or reads_others(select.having) else select.having
         of_groups = GroupWork(work, having, keys, tuple(inputs), nothing)
