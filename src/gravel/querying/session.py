@@ -37,7 +37,8 @@ from gravel.querying.relation import (
     renamed,
     typed,
 )
-from gravel.querying.scanning import ScannedTable, Scanning
+from gravel.querying.scanned_table import ScannedTable
+from gravel.querying.scanning import Scanning
 from gravel.querying.set_operations import FirstOfEach, SetOperations
 from gravel.querying.shapes import SUBQUERIES, asked_names, name_of, top
 from gravel.querying.subqueries import Subqueries
