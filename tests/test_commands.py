@@ -464,7 +464,8 @@ def test_words_of_other_programs_are_told_by_what_they_are_called_here(gravel: A
         "look t.csv -n 5": "--rows?", "look t.csv --sort fee --desc": '--sort "column DESC"?', "look t.csv --json": "--format json?",
         "compare t.csv t.csv --id id": "--key?", "clean p.toml --force": "--replace?",
         "look t.csv 9": "--rows 9", "look t.csv a = 1": '--where "a = 1"', "look t.csv a": "--columns a", "count t.csv --filter a=1": "--where?",
-        "count t.csv --by a": "--distinct?", "help look": "gravel look --help", "head t.csv": "gravel look?",
+        "count t.csv --by a": "GROUP BY status", "look t.csv --row 5": "OFFSET 4", "check t.csv --not-null id": "IS NOT NULL'",
+        "check t.csv --unique id": "COUNT(DISTINCT", "compare t.csv t.csv --columns id": "all columns are compared", "help look": "gravel look --help", "head t.csv": "gravel look?",
         "query t.csv": "\"SELECT * FROM 't.csv'\"", "clean t.csv": "gravel profile t.csv --suggest plan.toml", "verify t.csv": "gravel clean PLAN",
     }.items():  # fmt: skip
         assert told in gravel(*words.split(" "), status=2).err, words
@@ -472,4 +473,7 @@ def test_words_of_other_programs_are_told_by_what_they_are_called_here(gravel: A
     options = {name for command in commands for param in command.params for name in param.opts}
     assert {name for names in other_words._OPTIONS for name in names} <= options
     assert set(other_words._COMMANDS) <= set(main.SUMMARIES)
+    for command, words in other_words._INSTEAD:
+        options = {name for param in main._loaded(command).params for name in param.opts}
+        assert not options & {f"--{word}" for word in words.split()}
     assert not other_words.COMMANDS.keys() & set(main.SUMMARIES)

@@ -149,6 +149,16 @@ class Made:
         return Made(made)
 
 
+def finished(task: FinishTask, records: list[Any]) -> list[Any]:
+    """The records of groups, finished range by range."""
+    made = []
+    records = sorted(records, key=itemgetter("range", "key", "place"))
+    for _, of_range in groupby(records, itemgetter("range")):
+        batch = pa.RecordBatch.from_pylist(list(of_range))
+        made += [row for one in run_finish(packed(task), [batch]) for row in one.to_pylist()]
+    return made
+
+
 class Elsewhere:
     """An engine of tasks that share nothing: each gets bytes and gives bytes, in this process."""
 
@@ -218,22 +228,20 @@ class Elsewhere:
         return go_on(stages, begin, len(outlines), take, self.ranges, memory)
 
     def reduce(self, tables: Any, reduction: Any, take: Any) -> Iterator[Any]:
-        ranges, count = self.ranges if reduction.ranged else 1, 0
+        last, count = self.ranges if reduction.ranged else 1, 0
+        ranges = last if reduction.again is None else self.ranges
         records: list[Any] = []
         for table, work in zip(tables, reduction.works, strict=True):
             splits = tuple(table.outline(split) for split in table.pieces())
             task = ReduceTask(table.engine.table, splits, work, ranges, count)
             records += self._records(task, run_reduce) if splits else []
             count += len(splits)
-        records.sort(key=itemgetter("range", "key", "place"))
-        finish = packed(FinishTask(reduction.finish))
-        made = Made([])
-        for _, of_range in groupby(records, itemgetter("range")):
-            batch = pa.RecordBatch.from_pylist(list(of_range))
-            made.records += [row for one in run_finish(finish, [batch]) for row in one.to_pylist()]
-        for part in made.told(PART, count):
+        if reduction.again is not None:
+            records = finished(FinishTask(reduction.finish, last), records)
+        made = Made(finished(FinishTask(reduction.again or reduction.finish), records))
+        for part in (*made.told(PART, count), *made.told(BESIDE, ranges)):
             take(part, None)
-        yield from made.told(GROUPS, ranges)
+        yield from made.told(GROUPS, last)
 
     def exchange(self, values: Values, rekeyed: Any) -> Values:
         task = packed(ExchangeTask(rekeyed, self.ranges))

@@ -336,6 +336,8 @@ def _usage(error: Exception) -> int:
     option = str(getattr(error, "option_name", ""))
     if meant := other_words.option_for(option, options):
         hint = f"did you mean {meant}?"
+    if instead := other_words.instead_of(option, str(getattr(context, "info_name", ""))):
+        hint = instead
     if message.lower().startswith("got unexpected extra argument"):
         words = message.partition("(")[2].rstrip(")").split()
         message, hint = _of_extra(words)

@@ -39,6 +39,31 @@ _OPTIONS = {
 _WITH_VALUE = {"json": " json", "csv": " csv", "markdown": " markdown", "desc": ' "column DESC"'}
 _WITH_VALUE["descending"] = _WITH_VALUE["desc"]
 
+# By a command and what is written there, how that is said.
+_BY_GROUP = """gravel query "SELECT status, COUNT(*) FROM 'boats.csv' GROUP BY status" does it"""
+_NTH_ROW = """gravel query "SELECT * FROM 'boats.csv' OFFSET 4 LIMIT 1" shows the fifth one"""
+_OF_SOME = """all columns are compared; gravel query "SELECT …" --write FILE makes one of some"""
+_INSTEAD = {
+    ("check", "not-null notnull required"): "a condition says it: 'berth IS NOT NULL'",
+    ("check", "unique key primary-key"): "it is a condition: 'COUNT(*) = COUNT(DISTINCT boat_id)'",
+    ("check", "values in in-set one-of"): "a condition says it: \"pier IN ('A', 'B')\"",
+    ("check", "min max range between"): "a condition says it: 'fee BETWEEN 0 AND 900'",
+    ("check", "regex pattern match matches"): "a condition says it: \"berth LIKE '_-%'\"",
+    ("count", "by group-by groupby"): _BY_GROUP,
+    ("profile", "by group-by groupby"): _BY_GROUP,
+    ("look", "row"): _NTH_ROW,
+    ("compare", "columns column ignore exclude"): _OF_SOME,
+}
+
+
+def instead_of(word: str, command: str) -> str:
+    """What is written for an option that a command has not; '' where nothing is known."""
+    bare = word.lstrip("-").lower().replace("_", "-")
+    return next(
+        (hint for (of, words), hint in _INSTEAD.items() if of == command and bare in words.split()),
+        "",
+    )
+
 
 def option_for(word: str, options: Collection[str]) -> str:
     """The option of a command, of which all `options` are given, that is called so elsewhere; ''

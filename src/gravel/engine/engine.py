@@ -100,10 +100,13 @@ class MergedByKeys(Protocol):
 class Reduction(Struct, Generic[Part, Groups, Result], frozen=True):
     """What the rows of some tables come to by their keys: of each table `works` has what is done
     with a batch, which gives what it tells and the groups; `finish` is done with all groups of a
-    range (None: nothing). Without `ranged` there is one range. It pickles."""
+    range (None: nothing). With `again` it gives likewise what it tells, and groups by other keys,
+    and `again` is done with those of a range. Without `ranged` there is one range in the end. It
+    pickles."""
 
     works: tuple[OfBatch[tuple[Part, Groups]], ...]
-    finish: Callable[[Groups], Result] | None
+    finish: Callable[[Groups], Any] | None
+    again: Callable[[Any], Result] | None = None
     ranged: bool = True
 
 
@@ -186,8 +189,8 @@ class Engine(Protocol):
         take: Callable[[Part, int | None], None],
     ) -> Iterator[Result]:
         """What the rows of some tables come to, range by range, once `take` was given what each
-        batch of one after another tells, in order, with how many groups are held; None: they are
-        not held here."""
+        batch of one after another tells, in order, and what each range does, with how many groups
+        are held; None: they are not held here."""
 
     def exchange(self, values: Any, rekeyed: Callable[[Counted], Counted]) -> DistinctValues:
         """Distinct values with other hashes, by ranges of these. Values of one hash stay apart, in

@@ -90,8 +90,14 @@ class Threads:
                     merged.add(groups)
                     take(part, merged.size)
         groups = merged.finish()
-        if groups is not None:
-            yield groups if reduction.finish is None else reduction.finish(groups)
+        if groups is None:
+            return
+        result: Any = groups if reduction.finish is None else reduction.finish(groups)
+        if reduction.again is not None:
+            told, others = result
+            take(told, merged.size)
+            result = reduction.again(others)
+        yield result
 
     def exchange(self, values: Distinct, rekeyed: Callable[[Counted], Counted]) -> RekeyedValues:
         """See Engine."""

@@ -37,6 +37,9 @@ NAMED_TYPES = {
 }
 
 
+_DAY = re.compile(r"\d{4}-\d\d?-\d\d?")  # as it is written without quotes
+
+
 class Coercion(Struct, frozen=True):
     """Widens the expressions of a text."""
 
@@ -131,6 +134,11 @@ class Coercion(Struct, frozen=True):
             if both is None:
                 raise self.unlike(kind, (bound[0], other), (parts[0], part), where)
             kind = both
+        for item, part in zip(bound, parts, strict=True):
+            if item.type == INTEGER and _DAY.fullmatch(day := self.sql.written(part)):
+                raise self.sql.wrong(
+                    f"{day} without quotes is a subtraction", part, hint=f"write DATE '{day}'"
+                )
         if kind.kind is Kind.NULL:
             kind = TEXT
         return [widen(item, kind) for item in bound]
@@ -154,7 +162,7 @@ class Coercion(Struct, frozen=True):
             wanted = type_beside(wanted, isinstance(value, tree.Literal))
         for node, beside, of in ((part, first, leading.type), (first, part, other.type)):
             day = self.sql.written(node)
-            if re.fullmatch(r"\d{4}-\d\d?-\d\d?", day):
+            if _DAY.fullmatch(day):
                 written = self.sql.written(beside)[:60]
                 hint = f"write DATE '{day}'" + (
                     f" beside CAST({written} AS DATE)" if of == TEXT else ""

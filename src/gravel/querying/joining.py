@@ -219,7 +219,8 @@ class Joining(Struct):
                 f"the join of {number_of(rows)} comes to {pairs:,} pairs of rows, whose numbers"
                 f" take more than the {room / 2**30:.1f} GB that may be held",
                 detail=" ".join(self.context.written(node).split())[:120],
-                hint="join on what is a key of one side (gravel count --key), or say --memory",
+                hint="join on what is a key of one side (gravel count --key)"
+                + ("" if self.account.memory is None else ", or say --memory"),
             )
 
     def pair_up(

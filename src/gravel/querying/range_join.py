@@ -174,13 +174,6 @@ class JoinedRange(Struct, frozen=True):
     partners: tuple[Partners, ...]
 
 
-class GroupedRange(Struct, frozen=True):
-    """What a range of rows has come to: what is told of it, and its groups."""
-
-    events: list[Event]
-    groups: PartialGroups
-
-
 class RangeWork(Struct, frozen=True):
     """Work on the rows of both sides whose hashes are in a range: what becomes of them after the
     join is `scan`'s."""
@@ -210,15 +203,16 @@ class RangeWork(Struct, frozen=True):
             self.scan.partners_of(over),
         )
 
-    def groups_of(self, rows: KeyedRows) -> GroupedRange:
-        """Their groups."""
+    def groups_of(self, rows: KeyedRows) -> tuple[list[Event], PartialGroups]:
+        """What is told of the rows, and their groups."""
         account = RecordingAccount()
         over = self._over(rows, account)
         places = None
         if self.scan.placed:
             lefts, rights = self._places(over)
             places = order_of(_numbers(rows.left, lefts), _numbers(rows.right, rights))
-        return GroupedRange(account.events, self.scan.grouped(over, account, places)[0])
+        groups = self.scan.grouped(over, account, places)[0]
+        return account.events, groups
 
     def _over(self, rows: KeyedRows, account: RecordingAccount) -> Relation:
         over = self.join.joined(rows, account, self.scan.context())

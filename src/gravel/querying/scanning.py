@@ -6,14 +6,13 @@ from __future__ import annotations
 from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import closing
 from operator import add, attrgetter
-from typing import Any, TypeGuard, TypeVar
+from typing import Any, TypeGuard
 
 import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
 from gravel.engine.engine import OfBatch, Reduction
-from gravel.engine.reduction import MergedGroups
 from gravel.engine.vector import Vector
 from gravel.kernels.arrays import to_arrow
 from gravel.language import tree
@@ -21,14 +20,14 @@ from gravel.language.errors import ErrorPolicy
 from gravel.querying.account import Account
 from gravel.querying.context import QueryContext
 from gravel.querying.from_clause import LISTED, FromClause, WhereEqualities, reads_left
-from gravel.querying.group_states import FirstPlaces, PartialGroups
+from gravel.querying.group_states import FirstPlaces
 from gravel.querying.group_work import FinishedGroups, GroupWork, reads_others
 from gravel.querying.grouping import Grouping
 from gravel.querying.joining import HeldKeys, Joining
 from gravel.querying.ordering import FirstRows
 from gravel.querying.partitions import ROW_BYTES
-from gravel.querying.range_join import RangeJoin, RangeWork, SideWork, order_of
-from gravel.querying.recording import RecordingAccount
+from gravel.querying.range_join import RangeJoin, RangeWork, ReadOfSide, SideWork, order_of
+from gravel.querying.recording import Event, RecordingAccount
 from gravel.querying.relation import Columns, Relation, end_to_end
 from gravel.querying.scan_work import (
     Partners,
@@ -48,7 +47,6 @@ from gravel.querying.unnesting import Unnesting, unnested_by
 from gravel.sources.source import Batch, Source, scan
 from gravel.words import number_of
 
-Result = TypeVar("Result")
 _ROWS, _ROWS_OF_GROUP = 50_000, 4  # so many rows show whether their batches have large groups
 # Of joins that each row of the large table goes through alone.
 _KINDS = ("INNER", "LEFT", "CROSS", LISTED)
@@ -339,16 +337,25 @@ class Scanning(Struct):
         other: OtherTable,
         work: ScanWork,
         told: Told,
-        finish: Callable[[Any], Result],
-    ) -> Iterator[Result]:
-        """What the ranges of the rows of two tables come to."""
+        finish: Callable[[Any], Any],
+        again: Callable[[Any], Any] | None = None,
+    ) -> Iterator[Any]:
+        """What the ranges of the rows of two tables come to, or those of groups that these give;
+        see Reduction."""
         tables = [self.tables.open(node) for node in (table.node, other.node)]
         works = (
             OfBatch(SideWork(other.join, work, of_left=True), other.join.left.places),
             OfBatch(SideWork(other.join, work, of_left=False), other.join.right.places),
         )
-        reduction = Reduction(works, finish)
-        return tables[0].engine.reduce(tables, reduction, lambda part, held: told.add_read(part))
+
+        def take(part: ReadOfSide | list[Event], held: int | None) -> None:
+            if isinstance(part, ReadOfSide):
+                told.add_read(part)
+            else:
+                told.add_events(part)
+
+        reduction = Reduction(works, finish, again, ranged=again is None or bool(work.keys))
+        return tables[0].engine.reduce(tables, reduction, take)
 
     def _refuse_pairs(self, table: ScannedTable, told: Told, rows: int) -> None:
         """As Joining does, of the pairs of the last join, as far as they are among the rows that
@@ -411,11 +418,13 @@ class Scanning(Struct):
 
         results: list[Any]
         if other is not None:
-            results = [of_groups(self._groups_of_pair(table, other, work, told) or none)]
+            of_range = RangeWork(other.join, work).groups_of
+            results = list(self._reduced(table, other, work, told, of_range, of_groups))
         else:
             finish = None if with_alone else of_groups
             of_batch = OfBatch(work.groups_of, work.columns.places)
-            reduction = Reduction((of_batch,), finish, ranged)
+            reduction: Reduction[ScannedRows, Any, Any]
+            reduction = Reduction((of_batch,), finish, ranged=ranged)
             try:
                 results = list(source.engine.reduce([source], reduction, take))
             except TooManyGroups:
@@ -438,16 +447,6 @@ class Scanning(Struct):
         account = RecordingAccount()
         of_none = of_groups.finished(none, account)
         return self._put_together(select, read, of_groups, results or [of_none], account, told.left)
-
-    def _groups_of_pair(
-        self, table: ScannedTable, other: OtherTable, work: ScanWork, told: Told
-    ) -> PartialGroups | None:
-        """The groups of the rows of two tables; None: there is no row."""
-        merged: MergedGroups[PartialGroups] = MergedGroups()
-        for part in self._reduced(table, other, work, told, RangeWork(other.join, work).groups_of):
-            told.add_events(part.events)
-            merged.add(part.groups)
-        return merged.finish()
 
     def _put_together(
         self,

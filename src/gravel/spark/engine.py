@@ -311,7 +311,8 @@ class SparkEngine:
         take: Callable[[T, int | None], None],
     ) -> Iterator[Result]:
         """See Engine."""
-        ranges = self.ranges if reduction.ranged else 1
+        last = self.ranges if reduction.ranged else 1
+        ranges = last if reduction.again is None else self.ranges
         frames, count = [], 0
         for table, work in zip(tables, reduction.works, strict=True):
             engine = table.engine
@@ -324,15 +325,16 @@ class SparkEngine:
         if not frames:
             yield from THREADS.reduce(tables, reduction, take)
             return
-        finish = partial(run_finish, packed(FinishTask(reduction.finish)))
-        records = KeptRecords(
-            reduce(DataFrame.unionAll, frames)
-            .repartition(ranges, "range")
-            .sortWithinPartitions("range", "key", "place")
-            .mapInArrow(finish, SCHEMA)
-        )
+        frame = reduce(DataFrame.unionAll, frames)
+        if reduction.again is not None:
+            frame = _finished(frame, FinishTask(reduction.finish, last), ranges)
+        end = FinishTask(reduction.finish if reduction.again is None else reduction.again)
+        records = KeptRecords(_finished(frame, end, last))
         for part in records.told(PART, count):
             take(part, None)
+        if reduction.again is not None:
+            for told in records.told(BESIDE, ranges):
+                take(told, None)
         for table in tables:
             _refuse_changed(table)
         yield from records.told_by_size(GROUPS)
@@ -444,6 +446,12 @@ class SparkEngine:
         and DataProblem where the file was changed meanwhile."""
         yield from _values(_sorted(frame))
         _refuse_changed(table)
+
+
+def _finished(frame: DataFrame, task: FinishTask, ranges: int) -> DataFrame:
+    """The records of groups, finished range by range."""
+    by_range = frame.repartition(ranges, "range").sortWithinPartitions("range", "key", "place")
+    return by_range.mapInArrow(partial(run_finish, packed(task)), SCHEMA)
 
 
 def _begun(work: BatchWork[T], table: Source, split: Any) -> T:

@@ -2,9 +2,9 @@
 batches of Arrow, and gives records.
 
 A record is (key, range, place, data): of key PART a slice of what a split or a task came to, of key
-BESIDE of what a split has beside a state, of key FAILURE what it failed with, of others a slice of
-distinct values. What a task gives depends on its rows alone, so that one that is run again gives
-the same bytes.
+BESIDE of what a split has beside a state, or a range beside its groups, of key FAILURE what it
+failed with, of others a slice of distinct values. What a task gives depends on its rows alone, so
+that one that is run again gives the same bytes.
 """
 
 from __future__ import annotations
@@ -132,19 +132,18 @@ def run_reduce(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Re
                 yield from slices_of(PART, place, part)
                 groups.add(of_split)
                 if groups.size > _MOST_GROUPS:
-                    yield from _of_groups(groups, task.ranges, place)
+                    yield from _of_groups(groups.finish(), task.ranges, place)
                     groups = MergedGroups()
-        yield from _of_groups(groups, task.ranges, place)
+        yield from _of_groups(groups.finish(), task.ranges, place)
     except (Problem, InferredTypeRefuted) as problem:
         yield record(FAILURE, 0, place, packed(problem))
 
 
-def _of_groups(groups: MergedGroups[Any], ranges: int, place: int) -> Iterator[pa.RecordBatch]:
-    """Groups in slices, whose places tell their order too."""
-    merged = groups.finish()
-    if merged is None:
+def _of_groups(groups: Any, ranges: int, place: int) -> Iterator[pa.RecordBatch]:
+    """Groups, if there are any, in slices, whose places tell their order too."""
+    if groups is None:
         return
-    for number, part in merged.cut(ranges) if ranges > 1 else [(0, merged)]:
+    for number, part in groups.cut(ranges) if ranges > 1 else [(0, groups)]:
         data = packed(part)
         for slice_number, start in enumerate(range(0, len(data), _MOST_OF_ONE)):
             piece = data[start : start + _MOST_OF_ONE]
@@ -152,14 +151,16 @@ def _of_groups(groups: MergedGroups[Any], ranges: int, place: int) -> Iterator[p
 
 
 class FinishTask(Struct, frozen=True):
-    """What is done with all groups of a range."""
+    """What is done with all groups of a range; `ranges`: of the further groups that it gives; None:
+    it is the end."""
 
     finish: Callable[[Any], Any] | None
+    ranges: int | None = None
 
 
 def run_finish(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
-    """What slices of groups come to, those of a range one after another, put together; other
-    records as they are."""
+    """What slices of groups come to, those of a range one after another, put together, or further
+    groups in slices; other records as they are."""
     task: FinishTask = unpacked(data)
     number = 0
     try:
@@ -173,7 +174,12 @@ def run_finish(data: bytes, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.Re
             ]
             merged = first.merge(later)
             result = merged if task.finish is None else task.finish(merged)
-            yield from slices_of(GROUPS, number, result)
+            if task.ranges is None:
+                yield from slices_of(GROUPS, number, result)
+            else:
+                told, further = result
+                yield from slices_of(BESIDE, number, told)
+                yield from _of_groups(further, task.ranges, number)
     except Problem as problem:
         yield record(FAILURE, 0, number, packed(problem))
 
