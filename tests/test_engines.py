@@ -485,6 +485,55 @@ def test_only_what_a_query_needs_comes_from_elsewhere(
         assert told.count(came) > 1, told
 
 
+PAIRS = {
+    "further joins": "SELECT b.name, p.fee, n.share, u.word FROM 'boats.csv' AS b LEFT JOIN 'part-b.csv' AS p"
+    " USING (boat_id) LEFT JOIN (SELECT name, COUNT(*) AS share FROM 'boats.parquet' WHERE fee > 99 GROUP BY name)"
+    " AS n ON TRIM(b.name) = n.name CROSS JOIN UNNEST(LIST_ITEMS(b.name, ' ')) AS u(word) WHERE b.fee > 900",
+    "a list": "SELECT p.*, b.day FROM 'part-b.csv' AS p, 'boats.csv' AS b"
+    " WHERE p.boat_id = b.boat_id AND 'Tern' = p.name ORDER BY p.fee DESC",
+    "the same names": "SELECT DISTINCT name, paid FROM 'boats.csv' NATURAL JOIN 'part-a.csv' ORDER BY name LIMIT 9",
+    "itself": "SELECT a.boat_id, b.mail FROM 'boats.parquet' AS a FULL JOIN 'boats.parquet' AS b"
+    " ON a.boat_id = b.boat_id + 5990",
+    "a third large one": "SELECT COUNT(*), MIN(c.day) FROM 'boats.csv' AS a JOIN 'boats.parquet' AS b USING (boat_id)"
+    " JOIN (SELECT * FROM 'part-a.csv' ORDER BY boat_id) AS c USING (boat_id)",
+    "groups": "SELECT p.paid, b.name, COUNT(*) AS n, PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY b.fee), LISTAGG(p.mail, ' ')"
+    " FROM 'part-b.csv' AS p RIGHT JOIN 'boats.parquet' AS b ON b.name = p.name AND b.paid % 9 = p.boat_id % 9"
+    " GROUP BY p.paid, b.name HAVING COUNT(*) > 2",
+    "one group": "SELECT COUNT(DISTINCT b.name), ARRAY_AGG(p.boat_id) FROM 'part-b.csv' AS p"
+    " LEFT JOIN 'boats.csv' AS b ON b.boat_id = p.boat_id + 5900",
+    "no rows": "SELECT COUNT(*), MAX(p.fee) FROM 'boats.csv' AS b JOIN 'part-b.csv' AS p ON b.boat_id = p.boat_id - 99999",
+    "keys that fail": "SELECT p.boat_id, b.boat_id AS other FROM 'part-a.csv' AS p JOIN 'boats.csv' AS b"
+    " ON 840 / (p.boat_id - 9) = b.boat_id AND 1 / (b.boat_id - 7) < 2",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("case", "elsewhere"),
+    zip(PAIRS, [(40, 16), (3, 4), (1, 300)] * 3, strict=True),
+    ids=str,
+    indirect=["elsewhere"],
+)
+def test_two_large_tables_are_joined_alike_whoever_does_it(
+    tables: Path,
+    gravel: Callable[..., Ran],
+    elsewhere: None,
+    case: str,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr("gravel.querying.scanning._LARGE", 0)
+    for policy in ("stop", "null", "set-aside"):
+        words = ("query", PAIRS[case], "--on-error", policy, "--format", "json")
+        here = gravel(*words, status=None)
+        assert (here.status == 0) == (case != "keys that fail" or policy != "stop"), here.err
+        there = gravel(*words, "--engine", "elsewhere", status=None)
+        assert there.status == here.status
+        if case == "itself":  # it is read once here, and twice there
+            assert json.loads(there.out)["rows"] == json.loads(here.out)["rows"]
+        else:
+            assert there.out == here.out
+        assert sorted(there.err.splitlines()) == sorted(here.err.splitlines())
+
+
 ROWS_OF_GROUPS = st.lists(
     st.tuples(
         st.sampled_from(["a", "A", "a ", "", None, "9", "10", "ß"]),
