@@ -203,6 +203,21 @@ def test_a_table_opened_in_python_is_read_there(tables: Path) -> None:
     assert of_both == gravel.query(text, tables={"b": here}).to_arrow()
 
 
+def test_two_large_tables_are_joined_on_the_executors(
+    tables: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("gravel.querying.scanning._LARGE", 0)
+    joined = "FROM 'boats.csv' AS b FULL JOIN 'part-b.csv' AS p ON p.boat_id = b.boat_id + 5900"
+    for text, came in (
+        (f"SELECT b.name, p.mail {joined} WHERE p.fee > 900 OR b.boat_id IS NULL", "4,410 rows"),
+        (f"SELECT b.name, COUNT(p.fee) {joined} GROUP BY b.name HAVING COUNT(*) > 9", "groups"),
+        (f"SELECT COUNT(*), LISTAGG(p.name, ' ') {joined} WHERE b.fee > 500", "1 group"),
+    ):
+        here = gravel("query", text, "--format", "json").out
+        assert gravel("query", text, "--format", "json", "--engine", HERE).out == here
+        assert came in gravel("query", text, "--explain", "--engine", HERE).out
+
+
 def test_text_that_would_have_to_be_sent_is_refused(
     folder: Path, gravel: Callable[..., Ran], monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -129,6 +129,8 @@ class Scanning(Struct):
         node, join = joins[0].right, joins[0]
         if not (self._is_large(source, withs) and self._is_large(node, withs)):
             return None
+        if len({self.tables.open(part).engine.address for part in (source, node)}) > 1:
+            return None
         left, right = (self.tables.without_rows(part)[2] for part in (source, node))
         whole = self.from_clause.in_full(left, join, right, withs, where)
         keys = self.joining.compared(left, right, whole, withs)
