@@ -367,7 +367,7 @@ def test_a_value_beside_one_of_another_type_is_told_what_to_write(gravel: Any) -
         "EXTRACT(YEAR FROM w)": "write CAST(w AS DATE), or AS TIMESTAMP",
         "w > 2024-01-01": "write DATE '2024-01-01' beside CAST(w AS DATE): 2024-01-01 is a subtraction",
         "CURRENT_DATE < 2024-1-1": "write DATE '2024-1-1': 2024-1-1 is a subtraction",
-        "n > 2024-01-01": "hint: write DATE '2024-01-01'",
+        "n > 2024-01-01": "write DATE '2024-01-01'",
         't = "xyz"': "a text stands in single quotes: 'xyz'",
         "t IN (xyz)": "a text stands in single quotes: 'xyz'",
         "COUNT(*) FILTER (id = 1)": "write FILTER (WHERE …)",
