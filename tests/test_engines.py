@@ -483,6 +483,12 @@ def test_only_what_a_query_needs_comes_from_elsewhere(
     for item, came in (("b.name", "  40 rows"), ("COUNT(*)", "1 group")):
         told = gravel("query", f"SELECT {item} {joined}", "--explain", "--engine", "elsewhere").out
         assert told.count(came) > 1, told
+    for bound in ("_ROOM", "DEFAULT_MEMORY"):
+        monkeypatch.setattr(f"gravel.querying.joining.{bound}", 1000)
+    text = "SELECT COUNT(*) FROM 'boats.csv' AS b JOIN 'boats.parquet' AS p ON b.paid = p.paid"
+    told = gravel("query", text, "--engine", "elsewhere", status=1).err
+    assert "join on what is a key of one side" in told
+    assert "--memory" not in told
 
 
 PAIRS = {

@@ -263,6 +263,7 @@ class Aggregation(Struct):
         if not supplied.merges:
             return RowsOfGroups.of(numbers, [*supplied.arrays, *supplied.keys], known, places)
         if aggregate.distinct and supplied.value is not None:
+            known = groups.distinct_rows(numbers, supplied.arrays, known)
             return DistinctRows.of(numbers, supplied.arrays, known)
         return self._state(supplied, numbers, many, known)
 

@@ -107,21 +107,10 @@ class RowsOfGroups(Struct, frozen=True):
 class DistinctRows(RowsOfGroups, frozen=True):
     """The different values of each group that an aggregate of DISTINCT takes."""
 
-    @classmethod
-    def of(
-        cls,
-        numbers: np.ndarray,
-        values: Sequence[pa.Array],
-        known: np.ndarray,
-        places: FirstPlaces | None = None,
-    ) -> Self:
-        """Those of some rows, of which some count."""
-        return super().of(numbers, values, distinct_rows(numbers, list(values), known), places)
-
     def renumbered(self, numbers: np.ndarray, many: int) -> Self:
         """See RowsOfGroups."""
-        every = np.ones(len(self.numbers), bool)
-        return type(self).of(numbers[self.numbers], self.values, every)
+        groups, every = numbers[self.numbers], np.ones(len(self.numbers), bool)
+        return self.of(groups, self.values, distinct_rows(groups, list(self.values), every))
 
 
 class PartialGroups(Struct, frozen=True):
